@@ -1,0 +1,139 @@
+//! Linux block devices: size and sector sizes by ioctl, identity from sysfs, and what the system does with them.
+
+use std::fs::{self, File};
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use crate::error::{ReadError, SourceError};
+use crate::file::{file_name, read_descriptor};
+use crate::lock::{ExclusiveLock, lock_shared};
+use crate::target::{FileTarget, WriteTarget};
+use crate::{ByteOffset, Identity, LinkKind, SectorSize, Source, printable, sys};
+
+/// A Linux block device, opened read-only.
+pub(crate) struct BlockDevice {
+    file: Arc<File>,
+    identity: Identity,
+    device: u64,
+}
+
+impl BlockDevice {
+    /// Opens the device at `path`; `forced` overrides the logical sector size that the kernel reports.
+    pub(crate) fn open(path: &Path, forced: Option<SectorSize>) -> Result<Self, SourceError> {
+        let opening = |source| SourceError::Open { path: path.into(), source };
+        let file = File::open(path).map_err(opening)?;
+        let metadata = file.metadata().map_err(opening)?;
+        if !metadata.file_type().is_block_device() {
+            return Err(SourceError::NotASource { path: path.into(), what: "no block device" });
+        }
+        let name = file_name(path);
+        lock_shared(&file, &name)?;
+        let bytes = sys::device_bytes(&file).map_err(|errno| opening(errno.into()))?;
+        let logical = sys::device_logical_sector(&file).ok().and_then(SectorSize::new).unwrap_or_default();
+        let physical = sys::device_physical_sector(&file).ok().and_then(SectorSize::new).unwrap_or(logical);
+        let sysfs = sysfs_of(metadata.rdev());
+        let attribute = |names: &[&str]| {
+            names.iter().find_map(|name| {
+                let text = fs::read_to_string(sysfs.join(name)).ok()?;
+                let text = printable(text.trim());
+                (!text.is_empty()).then_some(text)
+            })
+        };
+        let sector = forced.unwrap_or(logical);
+        if bytes < sector.bytes() {
+            return Err(SourceError::TooSmall { name, bytes, sector: sector.0 });
+        }
+        let identity = Identity {
+            path: Some(path.canonicalize().map_err(opening)?),
+            link: LinkKind::BlockDevice,
+            model: attribute(&["device/model"]),
+            serial: attribute(&["device/serial", "serial"]),
+            firmware: attribute(&["device/firmware_rev", "device/rev"]),
+            bytes,
+            logical_sector: sector,
+            physical_sector: physical,
+            name,
+        };
+        Ok(Self { file: Arc::new(file), identity, device: metadata.rdev() })
+    }
+}
+
+impl Source for BlockDevice {
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        read_descriptor(&self.file, at, buf, self.identity.bytes, self.identity.logical_sector)
+    }
+
+    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+        let name = &self.identity.name;
+        if let Some(how) = use_of_device(self.device) {
+            return Err(SourceError::Mounted { name: name.clone(), how });
+        }
+        let path = self.identity.path.clone().ok_or_else(|| SourceError::NotWritable { name: name.clone() })?;
+        let lock = ExclusiveLock::take(&self.file, name)?;
+        Ok(Box::new(FileTarget::open(&path, self.identity.bytes, Some(lock))?))
+    }
+}
+
+fn sysfs_of(device: u64) -> PathBuf {
+    let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
+    PathBuf::from(format!("/sys/dev/block/{major}:{minor}"))
+}
+
+/// How the running system uses the whole drive `device` or one of its partitions: a mount point, swap, or a device
+/// built on it. `None` when it does not.
+fn use_of_device(device: u64) -> Option<String> {
+    let sysfs = sysfs_of(device);
+    let own = format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device));
+    let mut numbers = vec![own];
+    let mut holders = vec![sysfs.join("holders")];
+    for entry in fs::read_dir(&sysfs).into_iter().flatten().flatten() {
+        if let Ok(number) = fs::read_to_string(entry.path().join("dev")) {
+            numbers.push(number.trim().to_string());
+            holders.push(entry.path().join("holders"));
+        }
+    }
+    let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+    for line in mounts.lines() {
+        let mut fields = line.split(' ');
+        if let (Some(number), Some(point)) = (fields.nth(2), fields.nth(1))
+            && numbers.iter().any(|own| own == number)
+        {
+            return Some(format!("mounted at {}", printable(point)));
+        }
+    }
+    for line in fs::read_to_string("/proc/swaps").unwrap_or_default().lines().skip(1) {
+        let swap = line.split_whitespace().next().and_then(|path| fs::metadata(path).ok());
+        if let Some(metadata) = swap {
+            let number = format!("{}:{}", rustix::fs::major(metadata.rdev()), rustix::fs::minor(metadata.rdev()));
+            if metadata.file_type().is_block_device() && numbers.contains(&number) {
+                return Some("swap space".into());
+            }
+        }
+    }
+    holders
+        .iter()
+        .flat_map(|path| fs::read_dir(path).into_iter().flatten().flatten())
+        .next()
+        .map(|holder| format!("device {} is built on it", printable(&holder.file_name().to_string_lossy())))
+}
+
+/// Refuses when `image` backs a loop device that is mounted or otherwise in use.
+pub(crate) fn refuse_if_loop_mounted(image: &Path, name: &str) -> Result<(), SourceError> {
+    for entry in fs::read_dir("/sys/block").into_iter().flatten().flatten() {
+        let backing = fs::read_to_string(entry.path().join("loop/backing_file")).unwrap_or_default();
+        if Path::new(backing.trim_end()) != image {
+            continue;
+        }
+        let device = fs::metadata(Path::new("/dev").join(entry.file_name())).map(|metadata| metadata.rdev());
+        if let Some(how) = device.ok().and_then(use_of_device) {
+            let how = format!("{}, through {}", how, printable(&entry.file_name().to_string_lossy()));
+            return Err(SourceError::Mounted { name: name.into(), how });
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,105 @@
+//! Who a drive is.
+
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+
+use crate::SectorSize;
+
+/// How a source is attached.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum LinkKind {
+    /// A raw image file, whole or split.
+    Image,
+    /// A Linux block device.
+    BlockDevice,
+    /// A simulated drive.
+    Simulated,
+    /// Bytes in memory, a window or an overlay: derived from another source.
+    Derived,
+}
+
+impl LinkKind {
+    /// The word shown to the technician.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Image => "image",
+            Self::BlockDevice => "block device",
+            Self::Simulated => "simulated drive",
+            Self::Derived => "derived view",
+        }
+    }
+}
+
+/// What a drive says of itself. The confirmation code and the names of its state files derive from it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Identity {
+    /// Name for the screens: file name or device name, control characters made visible.
+    pub name: String,
+    /// Canonical path, when there is one.
+    pub path: Option<PathBuf>,
+    /// How it is attached.
+    pub link: LinkKind,
+    /// Model as the drive says.
+    pub model: Option<String>,
+    /// Serial number as the drive says.
+    pub serial: Option<String>,
+    /// Firmware version as the drive says.
+    pub firmware: Option<String>,
+    /// Claimed length in bytes.
+    pub bytes: u64,
+    /// Logical sector size in bytes.
+    pub logical_sector: SectorSize,
+    /// Physical sector size in bytes.
+    pub physical_sector: SectorSize,
+}
+
+impl Identity {
+    /// A bare identity: a name and a length, 512-byte sectors.
+    #[must_use]
+    pub fn bare(name: impl Into<String>, bytes: u64, link: LinkKind) -> Self {
+        Self {
+            name: name.into(),
+            path: None,
+            link,
+            model: None,
+            serial: None,
+            firmware: None,
+            bytes,
+            logical_sector: SectorSize::default(),
+            physical_sector: SectorSize::default(),
+        }
+    }
+
+    /// 32 hexadecimal digits that name this drive: from model, serial and size where the drive has a serial, else
+    /// from path and size.
+    #[must_use]
+    pub fn key(&self) -> String {
+        let mut hasher = blake3::Hasher::new();
+        match &self.serial {
+            Some(serial) => {
+                hasher.update(self.model.as_deref().unwrap_or("").as_bytes());
+                hasher.update(&[0]);
+                hasher.update(serial.as_bytes());
+            }
+            None => {
+                let path = self.path.as_ref().map(|path| path.to_string_lossy().into_owned());
+                hasher.update(path.unwrap_or_else(|| self.name.clone()).as_bytes());
+            }
+        }
+        hasher.update(&self.bytes.to_le_bytes());
+        hasher.finalize().to_hex()[..32].to_string()
+    }
+
+    /// The confirmation code: six signs from an alphabet without look-alikes, as `ABC-DEF`.
+    #[must_use]
+    pub fn code(&self) -> String {
+        const SIGNS: &[u8; 32] = b"ABCDEFGHJKLMNPQRSTUVWXYZ23456789";
+        let hash = blake3::hash(format!("code {}", self.key()).as_bytes());
+        let mut code: String = hash.as_bytes().iter().take(6).map(|byte| char::from(SIGNS[usize::from(byte & 31)])).collect();
+        code.insert(3, '-');
+        code
+    }
+}

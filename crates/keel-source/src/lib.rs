@@ -1,0 +1,95 @@
+//! Where bytes come from: raw images (also sparse, also split), Linux block devices, simulated drives, windows on
+//! another source and copy-on-write overlays.
+//!
+//! Everything above reads through [`Source`], which has no way to write. Writing is a trait of its own,
+//! [`WriteTarget`], opened only by the plan's apply and undo.
+//!
+//! ```
+//! use keel_source::{ByteOffset, MemorySource, Source};
+//! let drive = MemorySource::new("example", vec![7u8; 4096], 512);
+//! let mut sector = [0u8; 512];
+//! drive.read_at(ByteOffset(512), &mut sector).unwrap();
+//! assert_eq!(sector, [7u8; 512]);
+//! ```
+#![deny(unsafe_code)]
+
+mod block;
+mod error;
+mod file;
+mod identity;
+mod lock;
+mod memory;
+mod open;
+mod overlay;
+mod position;
+mod simulated;
+mod split;
+mod sys;
+mod target;
+mod text;
+mod window;
+
+pub use error::{ReadError, SourceError};
+pub use file::FileSource;
+pub use identity::{Identity, LinkKind};
+pub use lock::ExclusiveLock;
+pub use memory::MemorySource;
+pub use open::{OpenOptions, Opened, open};
+pub use overlay::Overlay;
+pub use position::{ByteOffset, ByteRange, Lba, SectorCount, SectorSize};
+pub use simulated::SimulatedDrive;
+pub use split::SplitSource;
+pub use target::{MemoryTarget, WriteTarget};
+pub use text::{printable, size_decimal};
+pub use window::Window;
+
+use std::sync::Arc;
+
+/// A drive or a part of one, read-only. Every implementation may be read from several threads at once.
+pub trait Source: Send + Sync {
+    /// Who this drive is: model, serial, claimed size, sector sizes.
+    fn identity(&self) -> &Identity;
+
+    /// Length in bytes. A read at or past it is an error.
+    fn len(&self) -> u64 {
+        self.identity().bytes
+    }
+
+    /// True for a source of no bytes at all.
+    fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Logical sector size in bytes: the unit of an LBA.
+    fn sector_size(&self) -> SectorSize {
+        self.identity().logical_sector
+    }
+
+    /// Fills `buf` from byte `at` on.
+    ///
+    /// # Errors
+    /// [`ReadError`] names the exact unreadable bytes; everything else of `buf` *is* delivered, the unreadable places
+    /// are zeroed. A read past the end delivers what there is and reports the rest.
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError>;
+
+    /// The next range at or after `from` that can hold something other than zeros: holes of sparse files are skipped.
+    /// `None` when only holes follow. The default knows of no holes.
+    fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
+        (from.0 < self.len()).then(|| ByteRange::new(from, ByteOffset(self.len())))
+    }
+
+    /// Opens the same bytes for writing, under an exclusive lock. Only the plan's apply and undo call this.
+    ///
+    /// # Errors
+    /// [`SourceError`] where the source cannot be written (an overlay, a window), is locked by another process, or
+    /// is in use by the operating system.
+    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+        Err(SourceError::NotWritable { name: self.identity().name.clone() })
+    }
+}
+
+/// A shared handle on a source: what the stages hand around.
+pub type SharedSource = Arc<dyn Source>;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,62 @@
+//! Bytes in memory, with unreadable ranges on request: for examples and tests.
+
+use crate::{ByteOffset, ByteRange, Identity, LinkKind, ReadError, SectorSize, Source};
+
+/// A source in memory.
+pub struct MemorySource {
+    bytes: Vec<u8>,
+    bad: Vec<ByteRange>,
+    identity: Identity,
+}
+
+impl MemorySource {
+    /// `bytes` as a drive called `name` with logical sectors of `sector` bytes.
+    #[must_use]
+    pub fn new(name: &str, bytes: Vec<u8>, sector: u32) -> Self {
+        let mut identity = Identity::bare(name, bytes.len() as u64, LinkKind::Derived);
+        identity.logical_sector = SectorSize(sector);
+        identity.physical_sector = SectorSize(sector);
+        Self { bytes, bad: Vec::new(), identity }
+    }
+
+    /// The same drive with `range` unreadable.
+    #[must_use]
+    pub fn with_bad(mut self, range: ByteRange) -> Self {
+        self.bad.push(range);
+        self
+    }
+}
+
+impl Source for MemorySource {
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        let wanted = ByteRange::sized(at, buf.len() as u64);
+        let from = usize::try_from(at.0).unwrap_or(usize::MAX).min(self.bytes.len());
+        let count = buf.len().min(self.bytes.len() - from);
+        buf[..count].copy_from_slice(&self.bytes[from..from + count]);
+        buf[count..].fill(0);
+        let mut bad = blank_out(&self.bad, wanted, buf);
+        let past_end = count < wanted.len() as usize;
+        if past_end {
+            bad.push(ByteRange::new(at + count as u64, wanted.end));
+        }
+        if bad.is_empty() {
+            return Ok(());
+        }
+        let reason = if past_end { "behind the end of the source" } else { "unreadable" };
+        Err(ReadError { bad, reason: reason.into(), past_end })
+    }
+}
+
+/// Zeroes the parts of `buf` (which holds `wanted`) that lie in `bad` and returns those parts.
+pub(crate) fn blank_out(bad: &[ByteRange], wanted: ByteRange, buf: &mut [u8]) -> Vec<ByteRange> {
+    let hit: Vec<ByteRange> = bad.iter().filter_map(|range| range.overlap(wanted)).collect();
+    for range in &hit {
+        let start = (range.start - wanted.start) as usize;
+        buf[start..start + range.len() as usize].fill(0);
+    }
+    hit
+}

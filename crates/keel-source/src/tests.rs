@@ -1,0 +1,250 @@
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::sync::Arc;
+
+use proptest::prelude::*;
+
+use super::*;
+
+fn pattern(len: usize) -> Vec<u8> {
+    (0..len).map(|at| (at / 512 * 7 + at % 251) as u8).collect()
+}
+
+#[test]
+fn an_image_reads_at_any_position_and_names_what_lies_behind_its_end() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.img");
+    let bytes = pattern(5000);
+    fs::write(&path, &bytes).unwrap();
+    let source = open(&path, OpenOptions::default()).unwrap();
+    let mut buf = vec![0xAA; 1000];
+    source.read_at(ByteOffset(777), &mut buf).unwrap();
+    assert_eq!(buf, bytes[777..1777]);
+    let error = source.read_at(ByteOffset(4900), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::new(ByteOffset(5000), ByteOffset(5900))]);
+    assert!(error.past_end);
+    assert_eq!(buf[..100], bytes[4900..]);
+    assert!(buf[100..].iter().all(|byte| *byte == 0));
+}
+
+#[test]
+fn an_image_that_shrinks_is_an_error_of_the_missing_bytes() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.img");
+    fs::write(&path, pattern(4096)).unwrap();
+    let source = open(&path, OpenOptions::default()).unwrap();
+    File::options().write(true).open(&path).unwrap().set_len(1024).unwrap();
+    let mut buf = vec![0; 2048];
+    let error = source.read_at(ByteOffset(0), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::new(ByteOffset(1024), ByteOffset(2048))]);
+    assert_eq!(buf[..1024], pattern(1024));
+}
+
+#[test]
+fn holes_of_a_sparse_image_are_known() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("sparse.img");
+    let file = File::create(&path).unwrap();
+    file.set_len(1 << 30).unwrap();
+    file.write_all_at(&[1; 4096], 64 << 20).unwrap();
+    let source = open(&path, OpenOptions::default()).unwrap();
+    let data = source.next_data(ByteOffset(0)).unwrap();
+    assert!(data.contains(ByteOffset(64 << 20)) && data.len() < 1 << 20, "{data:?}");
+    assert_eq!(source.next_data(data.end), None);
+    let window = Window::new(Arc::clone(&source), ByteRange::sized(ByteOffset(32 << 20), 64 << 20));
+    assert!(window.next_data(ByteOffset(0)).unwrap().contains(ByteOffset(32 << 20)));
+}
+
+#[test]
+fn what_is_no_source_is_refused_with_its_name() {
+    let folder = tempfile::tempdir().unwrap();
+    let small = folder.path().join("small.img");
+    fs::write(&small, [0; 511]).unwrap();
+    let empty = folder.path().join("empty.img");
+    fs::write(&empty, []).unwrap();
+    let text = |path| match open(path, OpenOptions::default()) {
+        Ok(_) => panic!("opened"),
+        Err(error) => error.to_string(),
+    };
+    assert!(text(&small).contains("small.img holds 511 bytes"));
+    assert!(text(&empty).contains("empty.img holds 0 bytes"));
+    assert!(text(folder.path()).contains("is a folder"));
+    assert!(text(&folder.path().join("none.img")).contains("cannot open"));
+    assert!(matches!(open(&small, OpenOptions { sector_size: Some(500) }), Err(SourceError::SectorSize(500))));
+}
+
+#[test]
+fn split_parts_read_and_write_as_one_drive() {
+    let folder = tempfile::tempdir().unwrap();
+    let bytes = pattern(512 * 9);
+    let name = |number: usize| folder.path().join(format!("drive.{number:03}"));
+    fs::write(name(1), &bytes[..1024]).unwrap();
+    fs::write(name(2), &bytes[1024..1536]).unwrap();
+    fs::write(name(3), &bytes[1536..]).unwrap();
+    let source = open(&name(1), OpenOptions::default()).unwrap();
+    assert_eq!(source.len(), bytes.len() as u64);
+    let mut buf = vec![0; 2000];
+    source.read_at(ByteOffset(700), &mut buf).unwrap();
+    assert_eq!(buf, bytes[700..2700]);
+    let mut target = source.open_target().unwrap();
+    target.write_at(ByteOffset(1000), &[9; 600]).unwrap();
+    target.flush().unwrap();
+    source.read_at(ByteOffset(999), &mut buf[..602]).unwrap();
+    assert_eq!((buf[0], buf[1], buf[600], buf[601]), (bytes[999], 9, 9, bytes[1600]));
+    assert!(target.write_at(ByteOffset(512 * 9 - 1), &[0; 2]).is_err());
+}
+
+const DRIVE: &str = r#"
+version = 1
+claimed_bytes = 1048576
+logical_sector = 512
+physical_sector = 4096
+identity = { model = "Mudlark 1", serial = "BL-0001", firmware = "0.9" }
+backing = [{ file = "a.img", at_byte = 0 }, { file = "b.img", at_byte = 524288 }]
+unreadable = [{ first_lba = 2, sectors = 2 }]
+clock = { read_us = 100, bytes_per_second = 1000000, unreadable_ms = 700 }
+"#;
+
+fn simulated(folder: &std::path::Path, text: &str) -> Result<SimulatedDrive, SourceError> {
+    fs::write(folder.join("a.img"), pattern(8192)).unwrap();
+    fs::write(folder.join("b.img"), pattern(4096)).unwrap();
+    let path = folder.join("m.drive.toml");
+    fs::write(&path, text).unwrap();
+    SimulatedDrive::open(&path, None)
+}
+
+#[test]
+fn a_simulated_drive_has_backing_holes_faults_and_a_clock() {
+    let folder = tempfile::tempdir().unwrap();
+    let drive = simulated(folder.path(), DRIVE).unwrap();
+    assert_eq!(drive.identity().serial.as_deref(), Some("BL-0001"));
+    assert_eq!(drive.identity().physical_sector.0, 4096);
+    let mut buf = vec![1; 4096];
+    let error = drive.read_at(ByteOffset(0), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::new(ByteOffset(1024), ByteOffset(2048))]);
+    assert_eq!(buf[2048..], pattern(4096)[2048..]);
+    assert!(buf[1024..2048].iter().all(|byte| *byte == 0));
+    assert_eq!(drive.elapsed().as_micros(), 100 + 4096 + 1_400_000);
+    drive.read_at(ByteOffset(524_288), &mut buf).unwrap();
+    assert_eq!(buf, pattern(4096));
+    drive.read_at(ByteOffset(100_000), &mut buf).unwrap();
+    assert!(buf.iter().all(|byte| *byte == 0));
+}
+
+#[test]
+fn a_simulated_drive_keeps_what_is_written_also_into_its_holes() {
+    let folder = tempfile::tempdir().unwrap();
+    let drive = simulated(folder.path(), DRIVE).unwrap();
+    let mut target = drive.open_target().unwrap();
+    target.write_at(ByteOffset(8000), &[5; 1000]).unwrap();
+    target.write_at(ByteOffset(1_048_576 - 512), &[6; 512]).unwrap();
+    assert!(matches!(target.write_at(ByteOffset(1024), &[5; 10]), Err(SourceError::Write { .. })));
+    drop(target);
+    drop(drive);
+    let again = SimulatedDrive::open(&folder.path().join("m.drive.toml"), None).unwrap();
+    let mut buf = vec![0; 1002];
+    again.read_at(ByteOffset(7999), &mut buf).unwrap();
+    assert_eq!((buf[0], buf[1], buf[1000], buf[1001]), (pattern(8192)[7999], 5, 5, 0));
+    again.read_at(ByteOffset(1_048_576 - 512), &mut buf[..512]).unwrap();
+    assert_eq!(buf[..512], [6; 512]);
+    assert!(again.next_data(ByteOffset(600_000)).unwrap().end.0 == 1_048_576);
+}
+
+#[test]
+fn a_wrong_description_is_refused_with_line_and_key() {
+    let folder = tempfile::tempdir().unwrap();
+    let refused = |text: &str| match simulated(folder.path(), text) {
+        Ok(_) => panic!("opened: {text}"),
+        Err(error) => error.to_string(),
+    };
+    let wrong_key = refused(&DRIVE.replace("logical_sector", "logicl_sector"));
+    assert!(wrong_key.contains("line 4") && wrong_key.contains("logicl_sector"), "{wrong_key}");
+    let wrong_size = refused(&DRIVE.replace("logical_sector = 512", "logical_sector = 500"));
+    assert!(wrong_size.contains("line 4") && wrong_size.contains("500"), "{wrong_size}");
+    assert!(refused(&DRIVE.replace("1048576", "9000")).contains("claimed_bytes"));
+    assert!(refused("version = 1").contains("identity"));
+    assert!(refused(&DRIVE.replace("524288", "100")).contains("overlap"));
+}
+
+#[test]
+fn apply_takes_the_lock_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.img");
+    fs::write(&path, pattern(4096)).unwrap();
+    let first = open(&path, OpenOptions::default()).unwrap();
+    let second = open(&path, OpenOptions::default()).unwrap();
+    assert!(matches!(first.open_target(), Err(SourceError::Locked { .. })));
+    drop(second);
+    let target = first.open_target().unwrap();
+    assert!(matches!(open(&path, OpenOptions::default()), Err(SourceError::Locked { .. })));
+    drop(target);
+    assert!(open(&path, OpenOptions::default()).is_ok());
+}
+
+#[test]
+fn an_overlay_cures_a_bad_sector_that_it_covers() {
+    let bad = ByteRange::sized(ByteOffset(512), 1024);
+    let below: SharedSource = Arc::new(MemorySource::new("m", pattern(4096), 512).with_bad(bad));
+    let mut overlay = Overlay::new(below);
+    overlay.lay(ByteOffset(512), &[3; 512]);
+    let mut buf = vec![0; 4096];
+    let error = overlay.read_at(ByteOffset(0), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::sized(ByteOffset(1024), 512)]);
+    assert_eq!(buf[512..1024], [3; 512]);
+    assert!(overlay.read_at(ByteOffset(0), &mut buf[..1024]).is_ok());
+}
+
+#[test]
+fn a_failed_write_blocks_all_later_ones() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.img");
+    fs::write(&path, pattern(4096)).unwrap();
+    let source = open(&path, OpenOptions::default()).unwrap();
+    let mut target = source.open_target().unwrap();
+    assert!(target.write_at(ByteOffset(4000), &[0; 200]).is_err());
+    let mut memory = MemoryTarget::new(vec![0; 1024]);
+    memory.fail_after = Some(1);
+    memory.write_at(ByteOffset(0), &[1]).unwrap();
+    assert!(memory.write_at(ByteOffset(1), &[1]).is_err() && memory.flush().is_err());
+}
+
+#[test]
+fn sizes_are_decimal_and_control_characters_visible() {
+    assert_eq!(size_decimal(15_931_539_456), "15.9 GB");
+    assert_eq!(size_decimal(512), "512 B");
+    assert_eq!(size_decimal(500_107_862_016), "500 GB");
+    assert_eq!(printable("a\u{1b}[31m\u{202e}b\n"), "a␛[31m\u{fffd}b␊");
+}
+
+#[test]
+fn a_code_depends_on_the_drive_and_has_no_look_alikes() {
+    let one = Identity::bare("a", 1, LinkKind::Image);
+    let two = Identity::bare("a", 2, LinkKind::Image);
+    assert_ne!(one.code(), two.code());
+    assert_eq!(one.code().len(), 7);
+    assert!(!one.code().contains(['0', 'O', '1', 'I']));
+}
+
+proptest! {
+    #[test]
+    fn an_overlay_reads_like_a_patched_copy(
+        edits in proptest::collection::vec((0usize..5000, proptest::collection::vec(any::<u8>(), 1..900)), 0..12),
+        from in 0usize..4096, len in 1usize..2000,
+    ) {
+        let mut model = pattern(4096);
+        let mut overlay = Overlay::new(Arc::new(MemorySource::new("m", model.clone(), 512)));
+        for (at, bytes) in &edits {
+            overlay.lay(ByteOffset(*at as u64), bytes);
+            for (index, byte) in bytes.iter().enumerate() {
+                if let Some(slot) = model.get_mut(at + index) {
+                    *slot = *byte;
+                }
+            }
+        }
+        let mut buf = vec![0xEE; len];
+        let result = overlay.read_at(ByteOffset(from as u64), &mut buf);
+        let inside = len.min(4096 - from);
+        prop_assert_eq!(&buf[..inside], &model[from..from + inside]);
+        prop_assert_eq!(result.is_err(), inside < len);
+    }
+}

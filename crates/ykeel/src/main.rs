@@ -1,0 +1,2 @@
+//! ykeel
+fn main() {}
