@@ -1,1 +1,38 @@
-//! keel-format
+//! What is on disk: partition tables and file systems. No interface code, no search strategy: this crate parses
+//! structures, says what they witness, reads trees and files through them, and makes new ones.
+//!
+//! Every format folder has the same rooms: `layout` (structures as stored, with the standard's field names),
+//! `witness` (evidence for a volume), `read` (tree and files), `mend` (rebuild from copies), `make` (create new).
+//!
+//! Contract of every parser here: any bytes are accepted; no panic, no endless loop (every chain has a named bound),
+//! and no allocation sized by an unchecked field.
+#![forbid(unsafe_code)]
+#![cfg_attr(not(test), deny(clippy::indexing_slicing))]
+
+pub mod clue;
+pub mod content;
+mod device;
+mod error;
+pub mod fat;
+mod finding;
+mod geometry;
+mod kind;
+pub mod ntfs;
+pub mod registry;
+pub mod stamp;
+mod stream;
+pub mod table;
+mod view;
+mod volume;
+mod witness;
+
+pub use device::{read_bytes, read_lenient};
+pub use error::{FormatError, Problem};
+pub use finding::{Finding, Severity};
+pub use geometry::Geometry;
+pub use kind::VolumeKind;
+pub use stamp::Stamp;
+pub use stream::{Extent, ExtentStream, MemoryStream, StreamReader, read_whole};
+pub use view::View;
+pub use volume::{Deleted, Entry, Existence, NodeId, NodeKind, StreamInfo, Times, Volume, VolumeSummary, WalkEntry};
+pub use witness::{FoundVolume, Witness, WitnessKind};

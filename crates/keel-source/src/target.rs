@@ -39,6 +39,7 @@ pub trait WriteTarget: Send {
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError>;
 }
 
+#[expect(clippy::needless_pass_by_value, reason = "errors are handed over as they come")]
 fn failed(action: &'static str, at: ByteOffset, reason: impl ToString) -> SourceError {
     SourceError::Write { action, at, reason: reason.to_string() }
 }

@@ -1,0 +1,19 @@
+//! FAT12, FAT16 and FAT32. Source: FAT file system specification, version 1.03 (2000), and ECMA-107.
+
+mod directory;
+pub mod layout;
+pub mod make;
+pub mod mend;
+mod oem;
+mod read;
+mod table;
+mod witness;
+
+#[cfg(test)]
+mod tests;
+
+pub use directory::{RawSlot, Slots};
+pub use layout::FatGeometry;
+pub use read::FatVolume;
+pub use table::{Chain, FatTable};
+pub use witness::{Dot, FIRST_BYTES, FatClues, FatStart, boot_sector, infer, look};

@@ -1,0 +1,314 @@
+//! The tree and the files of a FAT volume.
+
+use std::collections::HashSet;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use keel_source::{ByteOffset, ByteRange, SharedSource};
+
+use super::directory::{RawSlot, Slots};
+use super::layout::RawDirEntry;
+use super::{Chain, FatGeometry, FatTable};
+use crate::{
+    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem, Severity,
+    StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
+};
+
+/// The largest directory: the specification allows 65,536 entries of 32 bytes.
+const LARGEST_DIRECTORY: u64 = 65_536 * 32;
+/// The deepest tree that is walked.
+const DEEPEST: usize = 256;
+/// The most findings one walk reports; the count goes on in the last one.
+const MOST_FINDINGS: usize = 200;
+
+/// A FAT12, FAT16 or FAT32 volume. The root folder has number 0, every other node the byte offset of its short entry.
+pub struct FatVolume {
+    source: SharedSource,
+    geometry: FatGeometry,
+    table: FatTable,
+    summary: VolumeSummary,
+}
+
+impl FatVolume {
+    /// Opens the volume in `source` with `geometry`. The boot sector is not read.
+    ///
+    /// # Errors
+    /// [`FormatError`] when the start of the root directory cannot be read.
+    pub fn open(source: SharedSource, geometry: FatGeometry) -> Result<Self, FormatError> {
+        let table = FatTable::new(Arc::clone(&source), geometry);
+        let summary = VolumeSummary {
+            kind: geometry.kind,
+            label: None,
+            serial: Some(format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.cluster_bytes(),
+        };
+        let mut volume = Self { source, geometry, table, summary };
+        let mut label = None;
+        volume.slots(0, &mut |slot| {
+            if slot.is_label() && !slot.deleted {
+                let raw: String = slot.raw.name.iter().map(|byte| super::oem::decode(*byte)).collect();
+                label = Some(raw.trim_end().to_string());
+                return ControlFlow::Break(());
+            }
+            ControlFlow::Continue(())
+        })?;
+        volume.summary.label = label;
+        Ok(volume)
+    }
+
+    /// The geometry it is read with.
+    #[must_use]
+    pub fn geometry(&self) -> &FatGeometry {
+        &self.geometry
+    }
+
+    /// Its FATs.
+    #[must_use]
+    pub fn table(&self) -> &FatTable {
+        &self.table
+    }
+
+    /// Hands every slot of the directory that starts at `first` (0: the root) to `each`, labels and dots included.
+    fn slots(&self, first: u32, each: &mut dyn FnMut(RawSlot) -> ControlFlow<()>) -> Result<Vec<Finding>, FormatError> {
+        let mut findings = Vec::new();
+        let pieces = self.directory_pieces(first, &mut findings)?;
+        let mut buffers: Vec<(Vec<u8>, ByteOffset)> = Vec::new();
+        for (at, len) in pieces {
+            let (bytes, missing) = read_lenient(self.source.as_ref(), at, len, "directory")?;
+            if missing > 0 {
+                let what = format!("{missing} bytes of a directory cannot be read: its entries there are missing");
+                findings.push(Finding::at(Severity::Broken, at, what, "read of the directory's cluster"));
+            }
+            buffers.push((bytes, at));
+        }
+        let mut slots = Slots::new(&[], ByteOffset(0));
+        for (bytes, at) in &buffers {
+            slots = slots.resume(bytes, *at);
+            for slot in slots.by_ref() {
+                if each(slot).is_break() {
+                    return Ok(findings);
+                }
+            }
+            if slots.ended() {
+                break;
+            }
+        }
+        Ok(findings)
+    }
+
+    fn directory_pieces(&self, first: u32, findings: &mut Vec<Finding>) -> Result<Vec<(ByteOffset, usize)>, FormatError> {
+        let geometry = &self.geometry;
+        if first == 0 && geometry.kind != VolumeKind::Fat32 {
+            let len = usize::try_from(u64::from(geometry.root_entries) * 32).unwrap_or(0);
+            return Ok(vec![(geometry.root_at(), len)]);
+        }
+        let first = if first == 0 { geometry.root_cluster } else { first };
+        let most = LARGEST_DIRECTORY.div_ceil(u64::from(geometry.cluster_bytes()).max(1));
+        let chain = self.table.chain(first, most);
+        findings.extend(chain.finding.clone());
+        if chain.runs.is_empty() {
+            let at = geometry.fat_at(0);
+            return Err(FormatError::value("directory", at, "first cluster", u64::from(first), "a cluster of the volume"));
+        }
+        let extents = self.table.extents(&chain);
+        let piece = |extent: &Extent| Some((extent.volume_at?, usize::try_from(extent.bytes).ok()?));
+        Ok(extents.iter().filter_map(piece).collect())
+    }
+
+    /// The short entry of `node`.
+    fn slot_of(&self, node: NodeId) -> Result<RawSlot, FormatError> {
+        let at = ByteOffset(node.0);
+        let bytes = read_bytes(self.source.as_ref(), at, 32, "directory entry")?;
+        let raw: RawDirEntry = *View::new("directory entry", at, &bytes).at(0, "entry")?;
+        let deleted = raw.name.first() == Some(&super::layout::DELETED);
+        Ok(RawSlot { raw, name: String::new(), at, deleted })
+    }
+
+    fn directory_start(&self, dir: NodeId) -> Result<u32, FormatError> {
+        if dir.0 == 0 {
+            return Ok(0);
+        }
+        let slot = self.slot_of(dir)?;
+        if !slot.is_directory() {
+            return Err(FormatError::new("directory", slot.at, Problem::Missing("directory of that number")));
+        }
+        // A `..` that leads to the root says 0.
+        Ok(slot.first_cluster())
+    }
+
+    /// The clusters of a file. A deleted file's chain is gone: its clusters are taken as they follow one another.
+    fn file_chain(&self, slot: &RawSlot) -> Chain {
+        let size = u64::from(slot.raw.file_size.get());
+        let wanted = size.div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
+        let first = slot.first_cluster();
+        if wanted == 0 || first == 0 {
+            return Chain::default();
+        }
+        if slot.deleted {
+            let end = self.geometry.cluster_count() + 2;
+            let count = wanted.min(end.saturating_sub(u64::from(first)));
+            let runs = if count == 0 { Vec::new() } else { vec![(first, u32::try_from(count).unwrap_or(u32::MAX))] };
+            return Chain { runs, clusters: count, finding: None };
+        }
+        self.table.chain(first, wanted)
+    }
+}
+
+impl Volume for FatVolume {
+    fn summary(&self) -> &VolumeSummary {
+        &self.summary
+    }
+
+    fn root(&self) -> NodeId {
+        NodeId(0)
+    }
+
+    fn list(
+        &self,
+        dir: NodeId,
+        deleted: Deleted,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        self.slots(self.directory_start(dir)?, &mut |slot| {
+            if slot.is_label() || slot.is_dot() || (slot.deleted && deleted == Deleted::Hide) {
+                return ControlFlow::Continue(());
+            }
+            each(slot.entry())
+        })
+    }
+
+    fn walk(
+        &self,
+        deleted: Deleted,
+        each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        let mut findings = Vec::new();
+        let mut seen: HashSet<u32> = HashSet::new();
+        let mut stack = vec![(NodeId(0), String::new(), 0usize)];
+        let mut stopped = false;
+        while let Some((dir, folder, depth)) = stack.pop() {
+            let mut below = Vec::new();
+            let listed = self.list(dir, deleted, &mut |entry| {
+                if each(WalkEntry { folder: &folder, entry: &entry }).is_break() {
+                    stopped = true;
+                    return ControlFlow::Break(());
+                }
+                if entry.kind == NodeKind::Directory && entry.existence == Existence::Present {
+                    below.push(entry);
+                }
+                ControlFlow::Continue(())
+            });
+            match listed {
+                Ok(more) => findings.extend(more),
+                Err(error) if dir.0 == 0 => return Err(error),
+                Err(error) => {
+                    let what = format!("folder {} cannot be listed", keel_source::printable(&folder));
+                    findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+                }
+            }
+            findings.truncate(MOST_FINDINGS);
+            if stopped {
+                break;
+            }
+            for entry in below.into_iter().rev() {
+                let first = self.directory_start(entry.id)?;
+                if !seen.insert(first) || depth >= DEEPEST {
+                    let what =
+                        format!("folder {} leads back to one already listed: cut here", keel_source::printable(&entry.name));
+                    findings.push(Finding::at(Severity::Doubt, ByteOffset(entry.id.0), what, format!("first cluster {first}")));
+                    continue;
+                }
+                let path = if folder.is_empty() { entry.name } else { format!("{folder}/{}", entry.name) };
+                stack.push((entry.id, path, depth + 1));
+            }
+        }
+        Ok(findings)
+    }
+
+    fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
+        let slot = self.slot_of(file)?;
+        Ok(vec![StreamInfo { name: String::new(), bytes: u64::from(slot.raw.file_size.get()), storage: "plain" }])
+    }
+
+    fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
+        if !stream.is_empty() {
+            return Err(FormatError::new("directory entry", ByteOffset(file.0), Problem::Missing("stream of that name")));
+        }
+        let slot = self.slot_of(file)?;
+        let size = u64::from(slot.raw.file_size.get());
+        if size == 0 {
+            return Ok(Box::new(MemoryStream(Vec::new())));
+        }
+        let extents = self.table.extents(&self.file_chain(&slot));
+        Ok(Box::new(ExtentStream::new(Arc::clone(&self.source), extents, size, size)))
+    }
+
+    fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
+        let slot = self.slot_of(file)?;
+        Ok(self.table.extents(&self.file_chain(&slot)))
+    }
+
+    fn examine(&self) -> Vec<Finding> {
+        let mut findings = self.examine_fats();
+        let clean = match self.geometry.kind {
+            VolumeKind::Fat32 => self.table.entry(1).map(|entry| entry & 0x0800_0000 != 0),
+            VolumeKind::Fat16 => self.table.entry(1).map(|entry| entry & 0x8000 != 0),
+            _ => None,
+        };
+        if clean == Some(false) {
+            let what = "the volume was not cleanly unmounted";
+            findings.push(Finding::at(Severity::Note, self.geometry.fat_at(0), what, "the clean bit of FAT entry 1 is 0"));
+        }
+        match self.slots(0, &mut |_| ControlFlow::Continue(())) {
+            Ok(more) => findings.extend(more),
+            Err(error) => {
+                findings.push(Finding::at(Severity::Broken, error.at, "the root directory cannot be read", error.to_string()));
+            }
+        }
+        findings
+    }
+}
+
+impl FatVolume {
+    /// Compares every FAT copy with the first, 64 KiB at a time, and looks at the media entry.
+    fn examine_fats(&self) -> Vec<Finding> {
+        const STEP: u64 = 64 << 10;
+        let mut findings = Vec::new();
+        let media = self.table.entry(0).map(|entry| entry & 0xFF);
+        if media != Some(u32::from(self.geometry.media)) {
+            let what = format!("FAT entry 0 does not begin with the media byte 0x{:02X}", self.geometry.media);
+            findings.push(Finding::at(Severity::Doubt, self.geometry.fat_at(0), what, "first byte of the FAT"));
+        }
+        for copy in 1..self.geometry.fats {
+            let mut different = 0u64;
+            let mut first_difference = None;
+            let mut at = 0;
+            while at < self.geometry.fat_bytes() {
+                let len = usize::try_from(STEP.min(self.geometry.fat_bytes() - at)).unwrap_or(0);
+                let main = read_lenient(self.source.as_ref(), self.geometry.fat_at(0) + at, len, "FAT");
+                let other = read_lenient(self.source.as_ref(), self.geometry.fat_at(copy) + at, len, "FAT");
+                if let (Ok((main, lost)), Ok((other, also))) = (main, other) {
+                    if lost + also > 0 {
+                        let range = ByteRange::sized(self.geometry.fat_at(0) + at, len as u64);
+                        findings.push(Finding::at(
+                            Severity::Doubt,
+                            range.start,
+                            "part of a FAT cannot be read",
+                            format!("{} bytes", lost + also),
+                        ));
+                    } else if main != other {
+                        different += 1;
+                        first_difference.get_or_insert(self.geometry.fat_at(copy) + at);
+                    }
+                }
+                at += STEP;
+            }
+            if let Some(at) = first_difference {
+                let what = format!("FAT copy {} differs from the first in {different} stretches of 64 KiB", copy + 1);
+                findings.push(Finding::at(Severity::Doubt, at, what, "both were read and compared"));
+            }
+        }
+        findings
+    }
+}

@@ -1,0 +1,45 @@
+//! The kinds of volume that are known.
+
+use serde::{Deserialize, Serialize};
+
+/// A kind of volume.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum VolumeKind {
+    /// NTFS.
+    Ntfs,
+    /// FAT with 12-bit entries.
+    Fat12,
+    /// FAT with 16-bit entries.
+    Fat16,
+    /// FAT with 32-bit entries.
+    Fat32,
+}
+
+impl VolumeKind {
+    /// The trade's name of the kind.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ntfs => "NTFS",
+            Self::Fat12 => "FAT12",
+            Self::Fat16 => "FAT16",
+            Self::Fat32 => "FAT32",
+        }
+    }
+
+    /// Two letters for the keel's blocks.
+    #[must_use]
+    pub fn letters(self) -> &'static str {
+        match self {
+            Self::Ntfs => "Nt",
+            Self::Fat12 | Self::Fat16 | Self::Fat32 => "Fa",
+        }
+    }
+
+    /// True for the three FAT kinds.
+    #[must_use]
+    pub fn is_fat(self) -> bool {
+        !matches!(self, Self::Ntfs)
+    }
+}

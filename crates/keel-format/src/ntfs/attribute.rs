@@ -1,0 +1,180 @@
+//! The attributes of a file record.
+
+use super::layout::{DATA, END, FILE_NAME, RawAttribute, RawFileName, RawNonResident, RawResident};
+use super::runs::{self, Run};
+use crate::{FormatError, Stamp, Times, View};
+
+/// One attribute of a record.
+#[derive(Debug, Clone)]
+pub struct Attribute<'a> {
+    /// Type code.
+    pub type_code: u32,
+    /// Name; empty for most.
+    pub name: String,
+    /// Flags: compressed, encrypted, sparse.
+    pub flags: u16,
+    /// Attribute id.
+    pub id: u16,
+    /// Value.
+    pub body: Body<'a>,
+}
+
+/// Where an attribute's value is.
+#[derive(Debug, Clone)]
+pub enum Body<'a> {
+    /// In the record.
+    Resident(View<'a>),
+    /// In clusters of the volume.
+    NonResident {
+        /// Sizes and first VCN.
+        header: RawNonResident,
+        /// The undecoded mapping pairs.
+        pairs: View<'a>,
+    },
+}
+
+impl<'a> Attribute<'a> {
+    /// Bytes of the value.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        match &self.body {
+            Body::Resident(view) => view.bytes().len() as u64,
+            Body::NonResident { header, .. } => header.data_size.get(),
+        }
+    }
+
+    /// The value, when it is resident.
+    #[must_use]
+    pub fn resident(&self) -> Option<View<'a>> {
+        match &self.body {
+            Body::Resident(view) => Some(*view),
+            Body::NonResident { .. } => None,
+        }
+    }
+
+    /// The runs of a non-resident attribute below cluster `limit`.
+    ///
+    /// # Errors
+    /// [`FormatError`] for mapping pairs that cannot be.
+    pub fn runs(&self, limit: u64) -> Result<Vec<Run>, FormatError> {
+        match &self.body {
+            Body::Resident(_) => Ok(Vec::new()),
+            Body::NonResident { header, pairs } => runs::decode(*pairs, header.lowest_vcn.get(), limit),
+        }
+    }
+
+    /// Cluster size that allocated size and runs give together, when they do (unfragmented and fragmented alike, but
+    /// not for sparse or compressed values).
+    #[must_use]
+    pub fn implied_cluster_bytes(&self) -> Option<u32> {
+        let Body::NonResident { header, .. } = &self.body else { return None };
+        let runs = self.runs(u64::MAX).ok()?;
+        let clusters: u64 = runs.iter().map(|run| run.clusters).sum();
+        let allocated = header.allocated_size.get();
+        if clusters == 0 || self.flags != 0 || header.lowest_vcn.get() != 0 || allocated % clusters != 0 {
+            return None;
+        }
+        u32::try_from(allocated / clusters).ok().filter(|bytes| bytes.is_power_of_two() && (512..=2 << 20).contains(bytes))
+    }
+}
+
+/// The attributes of a record, in order. Ends after an error.
+pub struct Attributes<'a> {
+    view: View<'a>,
+    offset: usize,
+    ended: bool,
+}
+
+impl<'a> Attributes<'a> {
+    pub(crate) fn new(view: View<'a>, offset: usize) -> Self {
+        Self { view, offset, ended: false }
+    }
+
+    fn read(&mut self) -> Result<Option<Attribute<'a>>, FormatError> {
+        let view = self.view;
+        if view.u32(self.offset, "type code")? == END {
+            return Ok(None);
+        }
+        let raw: &RawAttribute = view.at(self.offset, "attribute header")?;
+        let length = raw.length.get() as usize;
+        if length < 24 || !length.is_multiple_of(8) {
+            return Err(view.wrong(self.offset + 4, "length", length as u64, "at least 24, a multiple of 8"));
+        }
+        let part = view.part(self.offset, length, "attribute")?;
+        let name = part.slice(usize::from(raw.name_offset.get()), usize::from(raw.name_length) * 2, "name")?;
+        let name = super::utf16_text(name.as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair)));
+        let body = if raw.non_resident == 0 {
+            let resident: &RawResident = part.at(16, "resident header")?;
+            let offset = usize::from(resident.value_offset.get());
+            Body::Resident(part.part(offset, resident.value_length.get() as usize, "attribute value")?)
+        } else {
+            let header: RawNonResident = *part.at(16, "non-resident header")?;
+            let offset = usize::from(header.mapping_pairs_offset.get());
+            let left = length.saturating_sub(offset);
+            Body::NonResident { header, pairs: part.part(offset, left, "mapping pairs")? }
+        };
+        self.offset += length;
+        Ok(Some(Attribute { type_code: raw.type_code.get(), name, flags: raw.flags.get(), id: raw.id.get(), body }))
+    }
+}
+
+impl<'a> Iterator for Attributes<'a> {
+    type Item = Result<Attribute<'a>, FormatError>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        if self.ended {
+            return None;
+        }
+        let item = self.read().transpose();
+        self.ended = !matches!(item, Some(Ok(_)));
+        item
+    }
+}
+
+/// A decoded `$FILE_NAME`.
+#[derive(Debug, Clone)]
+pub(crate) struct FileName {
+    pub(crate) raw: RawFileName,
+    pub(crate) name: String,
+}
+
+impl FileName {
+    pub(crate) fn parse(view: View<'_>) -> Result<Self, FormatError> {
+        let raw: RawFileName = *view.at(0, "$FILE_NAME")?;
+        let units = view.slice(66, usize::from(raw.name_length) * 2, "name")?;
+        let name = super::utf16_text(units.as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair)));
+        Ok(Self { raw, name })
+    }
+
+    pub(crate) fn times(&self) -> Times {
+        Times {
+            created: Stamp::from_ntfs(self.raw.created.get()),
+            modified: Stamp::from_ntfs(self.raw.modified.get()),
+            accessed: Stamp::from_ntfs(self.raw.accessed.get()),
+        }
+    }
+
+    /// True for the short alias that only old programs see.
+    pub(crate) fn is_dos_alias(&self) -> bool {
+        self.raw.namespace == 2
+    }
+}
+
+/// The best name of a record: a long one before a short one, and the length of its main stream where the record knows.
+pub(crate) fn name_and_size(record: &super::Record) -> (Option<FileName>, Option<u64>, bool) {
+    let (mut name, mut size, mut has_list) = (None::<FileName>, None, false);
+    for attribute in record.attributes().flatten() {
+        match attribute.type_code {
+            FILE_NAME => {
+                let Some(parsed) = attribute.resident().and_then(|view| FileName::parse(view).ok()) else { continue };
+                if name.as_ref().is_none_or(FileName::is_dos_alias) {
+                    name = Some(parsed);
+                }
+            }
+            DATA if attribute.name.is_empty() => size = size.or(Some(attribute.bytes())),
+            super::layout::ATTRIBUTE_LIST => has_list = true,
+            _ => {}
+        }
+    }
+    (name, size, has_list)
+}

@@ -1,0 +1,153 @@
+//! Directory indexes: the entries of `$I30` in the record and in index blocks.
+
+use std::ops::ControlFlow;
+
+use keel_source::{ByteOffset, SharedSource};
+
+use super::attribute::FileName;
+use super::layout::{BITMAP, INDEX_ALLOCATION, INDEX_ROOT, NUMBER_MASK, RawIndexEntry, RawIndexHeader};
+use super::{MftMap, NtfsGeometry, Record, record, stream};
+use crate::{Finding, FormatError, Problem, Severity, StreamReader, View, read_whole};
+
+/// The name of the index over file names.
+const NAME: &str = "$I30";
+/// The largest index bitmap that is read: 64 KiB of bits name 524,288 blocks.
+const LARGEST_BITMAP: usize = 8 << 20;
+
+/// One directory entry: record number and decoded name.
+pub(super) struct IndexedName {
+    pub(super) number: u64,
+    pub(super) sequence: u16,
+    pub(super) name: FileName,
+}
+
+/// Hands every name of the directory to `each`: the root in the record, then every block in use, in the order in
+/// which they lie. The tree's links are not followed, so they cannot lead in circles.
+pub(super) fn each_name(
+    source: &SharedSource,
+    geometry: &NtfsGeometry,
+    mft: &MftMap,
+    number: u64,
+    directory: &Record,
+    each: &mut dyn FnMut(IndexedName) -> ControlFlow<()>,
+) -> Result<Vec<Finding>, FormatError> {
+    let mut findings = Vec::new();
+    let missing = || FormatError::new("directory record", directory.position(), Problem::Missing("index root in it"));
+    let root = maps_of(source, geometry, mft, number, directory, INDEX_ROOT)?.ok_or_else(missing)?;
+    let root = root.resident.ok_or_else(missing)?;
+    let view = View::new("index root", directory.position(), &root);
+    let root_part = view.part(16, root.len().saturating_sub(16), "index header")?;
+    if entries(root_part, &mut findings, each).is_break() {
+        return Ok(findings);
+    }
+    let Some(map) = maps_of(source, geometry, mft, number, directory, INDEX_ALLOCATION)? else { return Ok(findings) };
+    if !map.whole {
+        let what = "part of the directory's index blocks is out of reach";
+        findings.push(Finding::at(Severity::Broken, directory.position(), what, "its run lists have a gap"));
+    }
+    let bitmap = match maps_of(source, geometry, mft, number, directory, BITMAP)? {
+        Some(map) => read_whole(stream::open(source, geometry, map, directory.position())?.as_mut(), LARGEST_BITMAP).0,
+        None => Vec::new(),
+    };
+    let size = geometry.index_bytes as usize;
+    let count = map.bytes / u64::from(geometry.index_bytes);
+    let extents = map.extents(geometry);
+    let mut blocks = stream::open(source, geometry, map, directory.position())?;
+    for index in 0..count {
+        let byte = usize::try_from(index / 8).ok().and_then(|byte| bitmap.get(byte)).copied();
+        // Without a bitmap every block is looked at.
+        if byte.is_some_and(|byte| byte >> (index % 8) & 1 == 0) {
+            continue;
+        }
+        let stream_at = index * u64::from(geometry.index_bytes);
+        let at = extents
+            .iter()
+            .find(|extent| extent.stream_at + extent.bytes > stream_at)
+            .and_then(|extent| Some(extent.volume_at? + (stream_at - extent.stream_at)))
+            .unwrap_or(directory.position());
+        match one_block(blocks.as_mut(), stream_at, at, size, &mut findings, each) {
+            Ok(ControlFlow::Continue(())) => {}
+            Ok(ControlFlow::Break(())) => break,
+            Err(error) => {
+                let what = format!("index block {index} of the directory is damaged: its names are missing");
+                findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+            }
+        }
+    }
+    Ok(findings)
+}
+
+fn one_block(
+    blocks: &mut dyn StreamReader,
+    stream_at: u64,
+    at: ByteOffset,
+    size: usize,
+    findings: &mut Vec<Finding>,
+    each: &mut dyn FnMut(IndexedName) -> ControlFlow<()>,
+) -> Result<ControlFlow<()>, FormatError> {
+    let mut block = vec![0; size];
+    let bad = blocks.read(stream_at, &mut block);
+    if let Some(range) = bad.first() {
+        return Err(FormatError::new("index block", at, Problem::Unreadable { bytes: range.len() }));
+    }
+    if !block.starts_with(b"INDX") {
+        let found = block.first_chunk::<4>().map_or(0, |magic| u32::from_le_bytes(*magic));
+        return Err(FormatError::value("index block", at, "magic", u64::from(found), "\"INDX\""));
+    }
+    record::undo_fixups("index block", at, &mut block)?;
+    let view = View::new("index block", at, &block);
+    let part = view.part(24, size.saturating_sub(24), "index header")?;
+    Ok(entries(part, findings, each))
+}
+
+fn maps_of(
+    source: &SharedSource,
+    geometry: &NtfsGeometry,
+    mft: &MftMap,
+    number: u64,
+    directory: &Record,
+    type_code: u32,
+) -> Result<Option<stream::StreamMap>, FormatError> {
+    let maps = stream::maps(source, geometry, mft, number, directory, type_code)?;
+    Ok(maps.into_iter().find(|(name, _)| name == NAME).map(|(_, map)| map))
+}
+
+/// The entries behind the index header at the start of `view`. Bounded by its bytes: every entry has a length.
+pub(super) fn entries(
+    view: View<'_>,
+    findings: &mut Vec<Finding>,
+    each: &mut dyn FnMut(IndexedName) -> ControlFlow<()>,
+) -> ControlFlow<()> {
+    match try_entries(view, each) {
+        Ok(flow) => flow,
+        Err(error) => {
+            let what = "a directory index ends before its entries do";
+            findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+            ControlFlow::Continue(())
+        }
+    }
+}
+
+fn try_entries(view: View<'_>, each: &mut dyn FnMut(IndexedName) -> ControlFlow<()>) -> Result<ControlFlow<()>, FormatError> {
+    let header: &RawIndexHeader = view.at(0, "index header")?;
+    let end = header.index_length.get() as usize;
+    let mut offset = header.entries_offset.get() as usize;
+    while offset < end {
+        let raw: &RawIndexEntry = view.at(offset, "index entry")?;
+        let length = usize::from(raw.length.get());
+        if length < 16 {
+            return Err(view.wrong(offset + 8, "length", length as u64, "at least 16"));
+        }
+        if raw.flags.get() & 2 != 0 {
+            break;
+        }
+        let key = view.part(offset + 16, usize::from(raw.key_length.get()), "$FILE_NAME")?;
+        let name = FileName::parse(key)?;
+        let sequence = u16::try_from(raw.file.get() >> 48).unwrap_or(0);
+        if each(IndexedName { number: raw.file.get() & NUMBER_MASK, sequence, name }).is_break() {
+            return Ok(ControlFlow::Break(()));
+        }
+        offset += length;
+    }
+    Ok(ControlFlow::Continue(()))
+}

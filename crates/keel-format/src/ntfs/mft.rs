@@ -1,0 +1,107 @@
+//! The MFT as a map: where each record stands.
+
+use keel_source::{ByteOffset, SharedSource};
+
+use super::layout::{ATTRIBUTE_LIST, DATA};
+use super::runs::{self, Run};
+use super::{Body, NtfsGeometry, Record};
+use crate::{Finding, FormatError, Problem, Severity, read_bytes};
+
+/// The map of `$MFT`'s own data.
+#[derive(Debug, Clone)]
+pub struct MftMap {
+    /// Runs, without gaps from VCN 0.
+    pub runs: Vec<Run>,
+    /// Count of records.
+    pub records: u64,
+    /// What was wrong on the way.
+    pub findings: Vec<Finding>,
+}
+
+impl MftMap {
+    /// Reads record 0 at its place, or from the mirror where it does not hold, and follows its attribute list.
+    ///
+    /// # Errors
+    /// [`FormatError`] when neither copy of record 0 gives a map.
+    pub fn read(source: &SharedSource, geometry: &NtfsGeometry) -> Result<Self, FormatError> {
+        let main = Self::from_record_at(source, geometry, geometry.cluster_at(geometry.mft_lcn));
+        let error = match main {
+            Ok(map) => return Ok(map),
+            Err(error) => error,
+        };
+        let mut map =
+            Self::from_record_at(source, geometry, geometry.cluster_at(geometry.mirror_lcn)).map_err(|_| error.clone())?;
+        let what = "MFT record 0 is damaged; the map of the MFT was read from its mirror";
+        map.findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+        Ok(map)
+    }
+
+    fn from_record_at(source: &SharedSource, geometry: &NtfsGeometry, at: ByteOffset) -> Result<Self, FormatError> {
+        let bytes = read_bytes(source.as_ref(), at, geometry.record_bytes as usize, "file record")?;
+        let record = Record::parse(bytes, at)?;
+        let missing = || FormatError::new("file record 0", at, Problem::Missing("non-resident $DATA in it"));
+        let data = record.attribute(DATA, "").ok_or_else(missing)?;
+        let Body::NonResident { header, .. } = &data.body else { return Err(missing()) };
+        let mut map = Self { runs: data.runs(geometry.clusters())?, records: 0, findings: Vec::new() };
+        map.records = header.data_size.get() / u64::from(geometry.record_bytes);
+        if record.attribute(ATTRIBUTE_LIST, "").is_some() {
+            map.extend(source, geometry, &record)?;
+        }
+        if !runs::join(&mut map.runs) {
+            let what = "the run lists of $MFT have a gap: records behind it are out of reach";
+            map.findings.push(Finding::at(Severity::Broken, at, what, "VCNs of its parts"));
+        }
+        let reach = map.runs.last().map_or(0, |run| run.vcn + run.clusters).saturating_mul(u64::from(geometry.cluster_bytes));
+        map.records = map.records.min(reach / u64::from(geometry.record_bytes));
+        Ok(map)
+    }
+
+    /// A very fragmented MFT keeps more of its runs in extension records; those lie in the part already known.
+    fn extend(&mut self, source: &SharedSource, geometry: &NtfsGeometry, record: &Record) -> Result<(), FormatError> {
+        let base = self.clone();
+        let parts = super::stream::list_entries(source, geometry, record)?;
+        for part in parts.iter().filter(|part| part.type_code == DATA && part.record != 0) {
+            let Ok(extension) = base.record(source, geometry, part.record) else { continue };
+            for attribute in
+                extension.attributes().flatten().filter(|attribute| attribute.type_code == DATA && attribute.id == part.id)
+            {
+                self.runs.extend(attribute.runs(geometry.clusters())?);
+            }
+        }
+        Ok(())
+    }
+
+    /// Where record `number` stands in the volume.
+    #[must_use]
+    pub fn position(&self, geometry: &NtfsGeometry, number: u64) -> Option<ByteOffset> {
+        let at = number.checked_mul(u64::from(geometry.record_bytes))?;
+        let cluster = u64::from(geometry.cluster_bytes);
+        let vcn = at / cluster;
+        let index = self.runs.partition_point(|run| run.vcn + run.clusters <= vcn);
+        let run = self.runs.get(index).filter(|run| run.vcn <= vcn)?;
+        Some(geometry.cluster_at(run.lcn? + (vcn - run.vcn)) + at % cluster)
+    }
+
+    /// Reads record `number`.
+    ///
+    /// # Errors
+    /// [`FormatError`] when it is behind the end, does not read or does not hold. A record that crosses from one run
+    /// into another (clusters smaller than records) is put together.
+    pub fn record(&self, source: &SharedSource, geometry: &NtfsGeometry, number: u64) -> Result<Record, FormatError> {
+        let missing =
+            FormatError::new("file record", geometry.cluster_at(geometry.mft_lcn), Problem::Missing("record of that number"));
+        let at = self.position(geometry, number).filter(|_| number < self.records).ok_or(missing.clone())?;
+        let size = geometry.record_bytes as usize;
+        if geometry.cluster_bytes >= geometry.record_bytes {
+            return Record::parse(read_bytes(source.as_ref(), at, size, "file record")?, at);
+        }
+        let mut bytes = Vec::with_capacity(size);
+        let first = number * u64::from(geometry.record_bytes) / u64::from(geometry.cluster_bytes);
+        for vcn in first..first + u64::from(geometry.record_bytes / geometry.cluster_bytes) {
+            let index = self.runs.partition_point(|run| run.vcn + run.clusters <= vcn);
+            let lcn = self.runs.get(index).and_then(|run| Some(run.lcn? + (vcn - run.vcn))).ok_or(missing.clone())?;
+            bytes.extend(read_bytes(source.as_ref(), geometry.cluster_at(lcn), geometry.cluster_bytes as usize, "file record")?);
+        }
+        Record::parse(bytes, at)
+    }
+}

@@ -1,0 +1,37 @@
+//! NTFS. Source: the structures as the operating systems' own drivers document and write them; names as used there.
+
+mod attribute;
+mod index;
+pub mod layout;
+mod lznt1;
+pub mod make;
+pub mod mend;
+mod mft;
+mod read;
+mod record;
+mod runs;
+mod stream;
+mod witness;
+
+#[cfg(test)]
+mod tests;
+
+pub use attribute::{Attribute, Body};
+pub use layout::NtfsGeometry;
+pub use mft::MftMap;
+pub use read::NtfsVolume;
+pub use record::Record;
+pub use runs::Run;
+pub use witness::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, infer, look};
+
+/// UTF-16 units as text; unpaired surrogates are written out as `\uD800`, so that no two names become one.
+pub(crate) fn utf16_text(units: impl Iterator<Item = u16>) -> String {
+    let mut text = String::new();
+    for sign in char::decode_utf16(units) {
+        match sign {
+            Ok(sign) => text.push(sign),
+            Err(error) => text.push_str(&format!("\\u{:04X}", error.unpaired_surrogate())),
+        }
+    }
+    text
+}

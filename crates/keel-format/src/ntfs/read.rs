@@ -1,0 +1,424 @@
+//! The tree and the files of an NTFS volume.
+
+use std::collections::HashMap;
+use std::ops::ControlFlow;
+use std::sync::{Arc, OnceLock};
+
+use keel_source::{ByteOffset, SharedSource};
+
+use super::attribute::{FileName, name_and_size};
+use super::layout::{DATA, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
+use super::{MftMap, NtfsGeometry, Record, index, stream};
+use crate::{
+    Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity, StreamInfo, StreamReader,
+    Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
+};
+
+/// Bytes of the MFT that a scan reads at once.
+const SCAN_STEP: u64 = 1 << 20;
+/// The deepest path that is put together; a longer one is a circle of parents.
+const DEEPEST: usize = 1024;
+/// The most deleted records that are remembered for listings.
+const MOST_DELETED: usize = 1 << 18;
+/// The most findings one walk reports.
+const MOST_FINDINGS: usize = 200;
+/// Name of the folder under which records without a reachable parent are listed.
+const LOST: &str = "\u{2039}no parent\u{203a}";
+
+/// An NTFS volume.
+pub struct NtfsVolume {
+    source: SharedSource,
+    geometry: NtfsGeometry,
+    mft: MftMap,
+    summary: VolumeSummary,
+    deleted: OnceLock<HashMap<u64, Vec<Entry>>>,
+}
+
+/// One record as a scan of the MFT sees it.
+struct Scanned {
+    number: u64,
+    name: FileName,
+    bytes: u64,
+    in_use: bool,
+    directory: bool,
+    sequence: u16,
+}
+
+impl Scanned {
+    fn parent(&self) -> u64 {
+        self.name.raw.parent.get() & NUMBER_MASK
+    }
+
+    fn entry(&self) -> Entry {
+        Entry {
+            id: node(self.number, self.sequence),
+            name: self.name.name.clone(),
+            kind: kind(&self.name, self.directory),
+            bytes: if self.directory { 0 } else { self.bytes },
+            times: self.name.times(),
+            existence: if self.in_use { Existence::Present } else { Existence::Deleted },
+        }
+    }
+}
+
+fn node(number: u64, sequence: u16) -> NodeId {
+    NodeId(number & NUMBER_MASK | u64::from(sequence) << 48)
+}
+
+fn kind(name: &FileName, directory: bool) -> NodeKind {
+    match name.raw.file_attributes.get() {
+        attributes if attributes & 0x400 != 0 => NodeKind::Link,
+        _ if directory => NodeKind::Directory,
+        _ => NodeKind::File,
+    }
+}
+
+impl NtfsVolume {
+    /// Opens the volume in `source` with `geometry`. The boot sector is not read.
+    ///
+    /// # Errors
+    /// [`FormatError`] when neither copy of MFT record 0 gives a map of the MFT.
+    pub fn open(source: SharedSource, geometry: NtfsGeometry) -> Result<Self, FormatError> {
+        let mft = MftMap::read(&source, &geometry)?;
+        let mut summary = VolumeSummary {
+            kind: VolumeKind::Ntfs,
+            label: None,
+            serial: Some(format!("{:04X}-{:04X}", geometry.serial >> 16 & 0xFFFF, geometry.serial & 0xFFFF)),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.cluster_bytes,
+        };
+        if let Ok(record) = mft.record(&source, &geometry, 3) {
+            let label = record.attribute(VOLUME_NAME, "").and_then(|attribute| attribute.resident());
+            summary.label = label
+                .map(|view| super::utf16_text(view.bytes().as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair))))
+                .filter(|label| !label.is_empty());
+        }
+        Ok(Self { source, geometry, mft, summary, deleted: OnceLock::new() })
+    }
+
+    /// The geometry it is read with.
+    #[must_use]
+    pub fn geometry(&self) -> &NtfsGeometry {
+        &self.geometry
+    }
+
+    /// The map of its MFT.
+    #[must_use]
+    pub fn mft(&self) -> &MftMap {
+        &self.mft
+    }
+
+    /// Record `number`.
+    ///
+    /// # Errors
+    /// [`FormatError`] when it does not read or does not hold.
+    pub fn record(&self, number: u64) -> Result<Record, FormatError> {
+        self.mft.record(&self.source, &self.geometry, number)
+    }
+
+    fn record_of(&self, node: NodeId) -> Result<(u64, Record), FormatError> {
+        let number = node.0 & NUMBER_MASK;
+        self.record(number).map(|record| (number, record))
+    }
+
+    /// Hands every record of the MFT that passes `wanted` (given its flags) to `each`, reading a megabyte at a time.
+    fn scan(&self, wanted: &dyn Fn(u16) -> bool, each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>) -> Vec<Finding> {
+        let mut findings = Vec::new();
+        let size = u64::from(self.geometry.record_bytes);
+        let mut damaged = 0u64;
+        let mut number = 0;
+        'runs: for run in &self.mft.runs {
+            let run_bytes = run.clusters.saturating_mul(u64::from(self.geometry.cluster_bytes));
+            let Some(lcn) = run.lcn else { continue };
+            let mut at = 0;
+            while at < run_bytes {
+                let len = SCAN_STEP.min(run_bytes - at);
+                let place = self.geometry.cluster_at(lcn) + at;
+                let Ok((bytes, missing)) = read_lenient(self.source.as_ref(), place, len as usize, "MFT") else { break };
+                if missing > 0 {
+                    findings.push(Finding::at(
+                        Severity::Broken,
+                        place,
+                        format!("{missing} bytes of the MFT cannot be read"),
+                        "read of the MFT",
+                    ));
+                }
+                for (index, raw) in bytes.chunks_exact(size as usize).enumerate() {
+                    if number >= self.mft.records {
+                        break 'runs;
+                    }
+                    let this = number;
+                    number += 1;
+                    let flags =
+                        raw.get(22..24).and_then(|flags| flags.first_chunk::<2>()).map_or(0, |flags| u16::from_le_bytes(*flags));
+                    if !raw.starts_with(b"FILE") {
+                        damaged += u64::from(raw.starts_with(b"BAAD"));
+                        continue;
+                    }
+                    if !wanted(flags) {
+                        continue;
+                    }
+                    match Record::parse(raw.to_vec(), place + index as u64 * size) {
+                        Ok(record) => {
+                            if each(this, record).is_break() {
+                                return findings;
+                            }
+                        }
+                        Err(error) if findings.len() < MOST_FINDINGS && flags & IN_USE != 0 => {
+                            let what = format!("MFT record {this} is damaged");
+                            findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+                        }
+                        Err(_) => damaged += 1,
+                    }
+                }
+                at += len;
+            }
+        }
+        if damaged > 0 {
+            findings.push(Finding::of_all(Severity::Doubt, format!("{damaged} more MFT records are damaged"), "scan of the MFT"));
+        }
+        findings
+    }
+
+    fn scanned(&self, number: u64, record: &Record) -> Option<Scanned> {
+        if record.header().base_record.get() != 0 {
+            return None;
+        }
+        let (mut name, mut size, has_list) = name_and_size(record);
+        if has_list && (name.is_none() || size.is_none()) {
+            // Name or sizes moved into an extension record.
+            let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, record, DATA).unwrap_or_default();
+            size = size.or(maps.iter().find(|(stream, _)| stream.is_empty()).map(|(_, map)| map.bytes));
+            for part in stream::list_entries(&self.source, &self.geometry, record).unwrap_or_default() {
+                if name.is_some() || part.record == number {
+                    continue;
+                }
+                name = self.record(part.record).ok().and_then(|extension| name_and_size(&extension).0);
+            }
+        }
+        let header = record.header();
+        Some(Scanned {
+            number,
+            name: name?,
+            bytes: size.unwrap_or(0),
+            in_use: header.flags.get() & IN_USE != 0,
+            directory: header.flags.get() & IS_DIRECTORY != 0,
+            sequence: header.sequence_number.get(),
+        })
+    }
+
+    /// Deleted entries by the record number of their former folder.
+    fn deleted(&self) -> &HashMap<u64, Vec<Entry>> {
+        self.deleted.get_or_init(|| {
+            let mut map: HashMap<u64, Vec<Entry>> = HashMap::new();
+            let mut count = 0;
+            self.scan(&|flags| flags & IN_USE == 0, &mut |number, record| {
+                if let Some(scanned) = self.scanned(number, &record) {
+                    map.entry(scanned.parent()).or_default().push(scanned.entry());
+                    count += 1;
+                }
+                if count < MOST_DELETED { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+            });
+            map
+        })
+    }
+
+    /// Every folder of the volume: record number to parent and name. One pass over the MFT.
+    fn folders(&self, findings: &mut Vec<Finding>) -> HashMap<u64, (u64, String)> {
+        let mut folders = HashMap::new();
+        findings.extend(self.scan(&|flags| flags & IS_DIRECTORY != 0, &mut |number, record| {
+            if let Some(scanned) = self.scanned(number, &record) {
+                folders.insert(number, (scanned.parent(), scanned.name.name));
+            }
+            ControlFlow::Continue(())
+        }));
+        folders
+    }
+}
+
+/// The path of folder `number`: cached, cut where parents lead in a circle.
+fn path_of(number: u64, folders: &HashMap<u64, (u64, String)>, paths: &mut HashMap<u64, Arc<str>>) -> Arc<str> {
+    if number == ROOT {
+        return Arc::from("");
+    }
+    if let Some(path) = paths.get(&number) {
+        return Arc::clone(path);
+    }
+    let mut parts: Vec<&str> = Vec::new();
+    let mut here = number;
+    let mut base: Arc<str> = Arc::from(LOST);
+    while let Some((parent, name)) = folders.get(&here) {
+        parts.push(name);
+        if *parent == ROOT {
+            base = Arc::from("");
+            break;
+        }
+        if let Some(path) = paths.get(parent) {
+            base = Arc::clone(path);
+            break;
+        }
+        if parts.len() > DEEPEST || *parent == here {
+            break;
+        }
+        here = *parent;
+    }
+    let mut path = base.to_string();
+    for part in parts.into_iter().rev().take(DEEPEST) {
+        if !path.is_empty() {
+            path.push('/');
+        }
+        path.push_str(part);
+    }
+    let path: Arc<str> = Arc::from(path);
+    paths.insert(number, Arc::clone(&path));
+    path
+}
+
+impl Volume for NtfsVolume {
+    fn summary(&self) -> &VolumeSummary {
+        &self.summary
+    }
+
+    fn root(&self) -> NodeId {
+        NodeId(ROOT)
+    }
+
+    fn list(
+        &self,
+        dir: NodeId,
+        deleted: Deleted,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        let (number, record) = self.record_of(dir)?;
+        if !record.is_directory() {
+            return Err(FormatError::new("file record", record.position(), Problem::Missing("directory of that number")));
+        }
+        let mut stopped = false;
+        let findings = index::each_name(&self.source, &self.geometry, &self.mft, number, &record, &mut |found| {
+            // The file system's own records stand in the root; they are no files of anybody.
+            if found.name.is_dos_alias() || (number == ROOT && found.number < FIRST_USER) {
+                return ControlFlow::Continue(());
+            }
+            let directory = found.name.raw.file_attributes.get() & 0x1000_0000 != 0;
+            let flow = each(Entry {
+                id: node(found.number, found.sequence),
+                kind: kind(&found.name, directory),
+                bytes: if directory { 0 } else { found.name.raw.data_size.get() },
+                times: found.name.times(),
+                existence: Existence::Present,
+                name: found.name.name,
+            });
+            stopped = flow.is_break();
+            flow
+        })?;
+        if deleted == Deleted::Show && !stopped {
+            for entry in self.deleted().get(&number).into_iter().flatten() {
+                if each(entry.clone()).is_break() {
+                    break;
+                }
+            }
+        }
+        Ok(findings)
+    }
+
+    fn walk(
+        &self,
+        deleted: Deleted,
+        each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        let mut findings = self.mft.findings.clone();
+        let folders = self.folders(&mut findings);
+        let mut paths: HashMap<u64, Arc<str>> = HashMap::new();
+        let wanted = move |flags: u16| flags & IN_USE != 0 || deleted == Deleted::Show;
+        self.scan(&wanted, &mut |number, record| {
+            if number < FIRST_USER {
+                return ControlFlow::Continue(());
+            }
+            let Some(scanned) = self.scanned(number, &record) else { return ControlFlow::Continue(()) };
+            let folder = path_of(scanned.parent(), &folders, &mut paths);
+            each(WalkEntry { folder: &folder, entry: &scanned.entry() })
+        });
+        findings.truncate(MOST_FINDINGS);
+        Ok(findings)
+    }
+
+    fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
+        let (number, record) = self.record_of(file)?;
+        let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
+        Ok(maps.into_iter().map(|(name, map)| StreamInfo { name, bytes: map.bytes, storage: map.storage() }).collect())
+    }
+
+    fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
+        let (number, record) = self.record_of(file)?;
+        let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
+        let missing = FormatError::new("file record", record.position(), Problem::Missing("stream of that name"));
+        let (_, map) = maps.into_iter().find(|(name, _)| name == stream).ok_or(missing)?;
+        stream::open(&self.source, &self.geometry, map, record.position())
+    }
+
+    fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
+        let (number, record) = self.record_of(file)?;
+        let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
+        Ok(maps.iter().find(|(name, _)| name.is_empty()).map(|(_, map)| map.extents(&self.geometry)).unwrap_or_default())
+    }
+
+    fn examine(&self) -> Vec<Finding> {
+        let mut findings = self.mft.findings.clone();
+        findings.extend(self.examine_mirror());
+        for (number, what) in [(1, "$MFTMirr"), (3, "$Volume"), (ROOT, "the root directory"), (6, "$Bitmap"), (7, "$Boot")] {
+            if let Err(error) = self.record(number) {
+                let text = format!("MFT record {number} ({what}) is damaged");
+                findings.push(Finding::at(Severity::Broken, error.at, text, error.to_string()));
+            }
+        }
+        if let Ok(record) = self.record(3)
+            && let Some(view) = record.attribute(VOLUME_INFORMATION, "").and_then(|attribute| attribute.resident())
+            && view.u16(10, "flags").is_ok_and(|flags| flags & 1 != 0)
+        {
+            let what = "the volume is marked dirty: it was not cleanly unmounted";
+            findings.push(Finding::at(Severity::Note, record.position(), what, "bit 0 of the flags in $VOLUME_INFORMATION"));
+        }
+        match self.list(NodeId(ROOT), Deleted::Hide, &mut |_| ControlFlow::Continue(())) {
+            Ok(more) => findings.extend(more),
+            Err(error) => {
+                findings.push(Finding::at(Severity::Broken, error.at, "the root directory cannot be read", error.to_string()));
+            }
+        }
+        findings
+    }
+}
+
+impl NtfsVolume {
+    /// Compares the first four records with the mirror.
+    fn examine_mirror(&self) -> Vec<Finding> {
+        let size = self.geometry.record_bytes as usize;
+        let mirror_at = self.geometry.cluster_at(self.geometry.mirror_lcn);
+        let mut findings = Vec::new();
+        for number in 0..4u64 {
+            let at = mirror_at + number * size as u64;
+            let main = self
+                .mft
+                .position(&self.geometry, number)
+                .and_then(|at| read_bytes(self.source.as_ref(), at, size, "file record").ok());
+            let copy = read_bytes(self.source.as_ref(), at, size, "mirror record").ok();
+            let Some(copy) = copy.filter(|copy| copy.starts_with(b"FILE")) else {
+                let what = format!("record {number} of the MFT mirror is not there");
+                findings.push(Finding::at(Severity::Doubt, at, what, "the mirror's clusters were read"));
+                continue;
+            };
+            if main.is_some_and(|main| main != copy) {
+                let what = format!("record {number} of the MFT differs from the mirror");
+                findings.push(Finding::at(Severity::Note, at, what, "both were read and compared byte by byte"));
+            }
+        }
+        findings
+    }
+
+    /// First byte of the cluster where the volume's own records say the volume starts: `$Boot` lies in cluster 0.
+    #[must_use]
+    pub fn boot_place(&self) -> Option<ByteOffset> {
+        let record = self.record(7).ok()?;
+        let run = record.attribute(DATA, "")?.runs(self.geometry.clusters()).ok()?.first().copied()?;
+        run.lcn.map(|lcn| self.geometry.cluster_at(lcn))
+    }
+}

@@ -1,0 +1,8 @@
+//! Evidence for NTFS volumes: what sectors look like, and the volumes that follow from them.
+
+mod clue;
+mod infer;
+mod verify;
+
+pub use clue::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, look};
+pub use infer::infer;

@@ -1,0 +1,236 @@
+//! Partition tables: what they say, what is wrong with them, and how new ones are made.
+
+pub mod gpt;
+pub mod mbr;
+
+#[cfg(test)]
+mod tests;
+
+use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SectorSize, Source};
+use serde::Serialize;
+use uuid::Uuid;
+
+use crate::{Finding, Severity, VolumeKind};
+
+/// The two schemes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Scheme {
+    /// The table in sector 0, with logical partitions in a chain.
+    Mbr,
+    /// The GUID partition table with its two copies.
+    Gpt,
+}
+
+impl Scheme {
+    /// `MBR` or `GPT`.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Mbr => "MBR",
+            Self::Gpt => "GPT",
+        }
+    }
+}
+
+/// The place a partition has in its table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// One of the four entries of an MBR.
+    Primary,
+    /// The container of the logical partitions.
+    Extended,
+    /// Inside the extended partition, pointed at by an EBR.
+    Logical,
+    /// An entry of a GPT.
+    Gpt,
+}
+
+impl Role {
+    /// The word shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Primary => "primary",
+            Self::Extended => "extended",
+            Self::Logical => "logical",
+            Self::Gpt => "GPT entry",
+        }
+    }
+}
+
+/// The type a table entry gives.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(untagged)]
+pub enum TypeCode {
+    /// `OSType` of an MBR or EBR entry.
+    Mbr(u8),
+    /// `PartitionTypeGUID` of a GPT entry.
+    Gpt(Uuid),
+}
+
+impl std::fmt::Display for TypeCode {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Mbr(code) => write!(f, "0x{code:02X}"),
+            Self::Gpt(guid) => write!(f, "{}", guid.hyphenated().to_string().to_uppercase()),
+        }
+    }
+}
+
+impl TypeCode {
+    /// The type an operating system expects for a volume of `kind` and `bytes` bytes.
+    #[must_use]
+    pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
+        match (scheme, kind) {
+            (Scheme::Gpt, _) => Self::Gpt(gpt::BASIC_DATA),
+            (Scheme::Mbr, VolumeKind::Ntfs) => Self::Mbr(0x07),
+            (Scheme::Mbr, VolumeKind::Fat12) => Self::Mbr(0x01),
+            (Scheme::Mbr, VolumeKind::Fat16) if bytes < 32 << 20 => Self::Mbr(0x04),
+            (Scheme::Mbr, VolumeKind::Fat16) => Self::Mbr(0x0E),
+            (Scheme::Mbr, VolumeKind::Fat32) => Self::Mbr(0x0C),
+        }
+    }
+
+    /// True when an operating system looks for a volume of `kind` behind this type.
+    #[must_use]
+    pub fn fits(self, kind: VolumeKind) -> bool {
+        match self {
+            Self::Mbr(code) => match kind {
+                VolumeKind::Ntfs => code == 0x07,
+                VolumeKind::Fat12 | VolumeKind::Fat16 => matches!(code, 0x01 | 0x04 | 0x06 | 0x0E),
+                VolumeKind::Fat32 => matches!(code, 0x0B | 0x0C),
+            },
+            Self::Gpt(guid) => guid == gpt::BASIC_DATA || guid == gpt::EFI_SYSTEM,
+        }
+    }
+}
+
+/// One partition as a table states it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Partition {
+    /// Number in the table, from 1; logicals count from 5.
+    pub slot: u32,
+    /// Role.
+    pub role: Role,
+    /// First sector.
+    pub first: Lba,
+    /// Length in sectors.
+    pub sectors: SectorCount,
+    /// Type.
+    pub type_code: TypeCode,
+    /// Name (GPT only).
+    pub name: Option<String>,
+    /// `UniquePartitionGUID` (GPT only).
+    pub unique: Option<Uuid>,
+    /// Attribute bits (GPT) or the boot indicator (MBR).
+    pub attributes: u64,
+    /// Where the entry itself stands.
+    pub entry_at: ByteOffset,
+}
+
+impl Partition {
+    /// The ground it claims.
+    #[must_use]
+    pub fn range(&self, sector: SectorSize) -> ByteRange {
+        ByteRange::sized(self.first.offset(sector), self.sectors.bytes(sector))
+    }
+}
+
+/// Everything the table places of a drive say.
+#[derive(Debug, Clone)]
+pub struct TableReading {
+    /// The scheme an operating system would take, when there is one.
+    pub scheme: Option<Scheme>,
+    /// Its partitions, extended containers left out.
+    pub partitions: Vec<Partition>,
+    /// Sector 0 as an MBR.
+    pub mbr: mbr::MbrReading,
+    /// The GPT at LBA 1.
+    pub primary: gpt::GptReading,
+    /// The GPT at the last LBA.
+    pub backup: gpt::GptReading,
+    /// Everything that is wrong.
+    pub findings: Vec<Finding>,
+}
+
+impl TableReading {
+    /// True when nothing is wrong with the table itself.
+    #[must_use]
+    pub fn is_sound(&self) -> bool {
+        self.scheme.is_some() && self.findings.iter().all(|finding| finding.severity == Severity::Note)
+    }
+}
+
+/// Reads the MBR with its extended chain, and both copies of a GPT. Never fails: what cannot be read is a finding.
+/// At most 128 logical partitions and GPT arrays up to 1 MiB are followed.
+#[must_use]
+pub fn read(source: &dyn Source) -> TableReading {
+    let mbr = mbr::read(source);
+    let last = Lba((source.len() / source.sector_size().bytes()).saturating_sub(1));
+    let primary = gpt::read_copy(source, Lba(1), gpt::Copy::Primary);
+    let backup = gpt::read_copy(source, last, gpt::Copy::Backup);
+    let mut findings = mbr.findings.clone();
+    let has_gpt = primary.is_present() || backup.is_present() || mbr.protective;
+    let gpt_first = primary.is_sound() || backup.is_sound();
+    let mut scheme = None;
+    let mut partitions = Vec::new();
+    if mbr.signature && !mbr.protective && !mbr.partitions.is_empty() {
+        scheme = Some(Scheme::Mbr);
+        partitions.clone_from(&mbr.partitions);
+        if gpt_first {
+            findings.push(Finding::at(
+                Severity::Doubt,
+                ByteOffset(0),
+                "an MBR with entries of its own stands beside a GPT: one of them is a leftover",
+                "sector 0 has no protective entry, and a GPT header with a right checksum was read",
+            ));
+        }
+    } else if gpt_first {
+        scheme = Some(Scheme::Gpt);
+        partitions = if primary.is_sound() { primary.partitions.clone() } else { backup.partitions.clone() };
+        if !mbr.protective {
+            findings.push(Finding::at(
+                Severity::Broken,
+                ByteOffset(0),
+                "a GPT without its protective MBR: operating systems will not look for it",
+                "sector 0 has no entry of type 0xEE",
+            ));
+        }
+    } else if mbr.signature && !mbr.protective {
+        scheme = Some(Scheme::Mbr);
+    }
+    if has_gpt && scheme != Some(Scheme::Mbr) {
+        findings.extend(primary.findings.iter().cloned());
+        findings.extend(backup.findings.iter().cloned());
+        gpt::compare(&primary, &backup, source, &mut findings);
+    }
+    check_ground(source, &partitions, &mut findings);
+    TableReading { scheme, partitions, mbr, primary, backup, findings }
+}
+
+/// Entries that reach behind the end of the drive or overlap one another.
+fn check_ground(source: &dyn Source, partitions: &[Partition], findings: &mut Vec<Finding>) {
+    let sector = source.sector_size();
+    let mut sorted: Vec<&Partition> = partitions.iter().collect();
+    sorted.sort_by_key(|partition| partition.first);
+    for partition in &sorted {
+        let range = partition.range(sector);
+        if range.end.0 > source.len() {
+            let what = format!("entry {} ends at {}, the drive at byte {}", partition.slot, range.end, source.len());
+            findings.push(Finding::at(Severity::Broken, partition.entry_at, what, "start and length of the entry"));
+        }
+    }
+    for (one, two) in sorted.iter().zip(sorted.iter().skip(1)) {
+        if one.range(sector).overlap(two.range(sector)).is_some() {
+            let what = format!("entries {} and {} claim the same ground", one.slot, two.slot);
+            findings.push(Finding::at(
+                Severity::Broken,
+                two.entry_at,
+                what,
+                format!("entry {} starts at {}", two.slot, two.first),
+            ));
+        }
+    }
+}

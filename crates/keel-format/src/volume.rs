@@ -1,0 +1,155 @@
+//! What every readable volume offers: a tree, streams, and what it says of itself.
+
+use std::ops::ControlFlow;
+
+use serde::Serialize;
+
+use crate::{Extent, Finding, FormatError, Stamp, StreamReader, VolumeKind};
+
+/// A file or folder inside one volume. The number is the format's own: an MFT reference, a directory entry's place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[serde(transparent)]
+pub struct NodeId(pub u64);
+
+/// What a node is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum NodeKind {
+    /// A folder.
+    Directory,
+    /// A file.
+    File,
+    /// A symbolic link or another reparse point.
+    Link,
+}
+
+/// Whether the volume still counts the node as there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Existence {
+    /// In the tree.
+    Present,
+    /// Deleted; its content may have been overwritten.
+    Deleted,
+}
+
+/// Whether a listing shall name deleted entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Deleted {
+    /// Leave them out.
+    Hide,
+    /// List them, marked.
+    Show,
+}
+
+/// The times a volume keeps of a node.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+pub struct Times {
+    /// Created.
+    pub created: Option<Stamp>,
+    /// Content changed.
+    pub modified: Option<Stamp>,
+    /// Last read.
+    pub accessed: Option<Stamp>,
+}
+
+/// One entry of a directory.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Entry {
+    /// Its number in this volume.
+    pub id: NodeId,
+    /// Name as stored, control characters and all; unpaired surrogates are written `\uD800`.
+    pub name: String,
+    /// File, folder or link.
+    pub kind: NodeKind,
+    /// Length of the main stream in bytes.
+    pub bytes: u64,
+    /// Times.
+    pub times: Times,
+    /// Present or deleted.
+    pub existence: Existence,
+}
+
+/// One entry of a walk over the whole tree.
+#[derive(Debug)]
+pub struct WalkEntry<'a> {
+    /// Path of the folder it lies in, `/`-separated, empty for the root. Parts as in [`Entry::name`].
+    pub folder: &'a str,
+    /// The entry.
+    pub entry: &'a Entry,
+}
+
+/// A stream of a file: the main one (empty name) or an alternate one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct StreamInfo {
+    /// Name; empty for the main stream.
+    pub name: String,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// `plain`, `sparse`, `compressed`, `encrypted`, `resident`.
+    pub storage: &'static str,
+}
+
+/// What a volume says of itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct VolumeSummary {
+    /// Kind.
+    pub kind: VolumeKind,
+    /// Label, as stored.
+    pub label: Option<String>,
+    /// Serial number as the operating system shows it.
+    pub serial: Option<String>,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Cluster size in bytes.
+    pub cluster_bytes: u32,
+}
+
+/// A volume that can be looked into. Reading never fails silently: what was wrong on the way comes back as findings
+/// whose offsets count from the start of the volume.
+pub trait Volume: Send + Sync {
+    /// What it says of itself.
+    fn summary(&self) -> &VolumeSummary;
+
+    /// The root folder.
+    fn root(&self) -> NodeId;
+
+    /// Hands every entry of folder `dir` to `each` until it breaks. Order is the volume's own.
+    ///
+    /// # Errors
+    /// [`FormatError`] when the folder itself cannot be read; damage inside it is returned as findings.
+    fn list(
+        &self,
+        dir: NodeId,
+        deleted: Deleted,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError>;
+
+    /// Hands every entry of the whole tree to `each` until it breaks; every node once, cycles are cut.
+    ///
+    /// # Errors
+    /// [`FormatError`] when not even the root can be read.
+    fn walk(&self, deleted: Deleted, each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>)
+    -> Result<Vec<Finding>, FormatError>;
+
+    /// The streams of a file, the main one first.
+    ///
+    /// # Errors
+    /// [`FormatError`] when the file's record cannot be read.
+    fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError>;
+
+    /// Opens a stream for reading; the empty name is the main one.
+    ///
+    /// # Errors
+    /// [`FormatError`] when there is no such stream or its map cannot be read.
+    fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError>;
+
+    /// Where the main stream lies, in the volume's own bytes. Empty for what is kept inside a record.
+    ///
+    /// # Errors
+    /// As [`Volume::open`].
+    fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError>;
+
+    /// Examines the metadata that reading needs (rung 8). Offsets count from the start of the volume.
+    fn examine(&self) -> Vec<Finding>;
+}
