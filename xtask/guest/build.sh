@@ -18,7 +18,7 @@ cp tree/boot/vmlinuz-* vmlinuz
 V=$(ls tree/lib/modules); modules=tree/lib/modules/$V
 mkdir -p root/{bin,proc,sys,dev,mnt,etc} "root/lib/modules/$V"
 cp tree/bin/busybox root/bin/busybox
-for applet in sh mount umount ls cat find sha256sum insmod modprobe echo sleep poweroff mkdir grep sort tr cut tar sync; do
+for applet in sh mount umount ls cat find sha256sum insmod modprobe echo sleep poweroff mkdir grep sort tr cut tar sync rm dd; do
   ln -sf busybox root/bin/$applet
 done
 depmod -b tree "$V"

@@ -1,1 +1,19 @@
-//! keel-core
+//! The stages of the bench: what the screens show and the commands print, without either.
+//!
+//! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
+//! examines a drive or a drive as it would be, `files` takes files out, `case` keeps what outlives a run, `yard` lists
+//! what lies on the bench. Long work is a [`job::Job`].
+#![forbid(unsafe_code)]
+
+pub mod case;
+mod error;
+pub mod files;
+pub mod job;
+pub mod ladder;
+pub mod layout;
+pub mod mend;
+pub mod plan;
+pub mod sweep;
+pub mod yard;
+
+pub use error::{CoreError, Refusal, chain};

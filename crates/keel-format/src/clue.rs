@@ -33,12 +33,13 @@ static WORTH_A_LOOK: LazyLock<[bool; 256]> = LazyLock::new(|| {
 });
 
 impl Clues {
-    /// Looks at every 512-byte sector of `bytes`, which was read at byte `at` (a multiple of 512). Two cache lines of
-    /// each sector are touched unless it is worth a closer look.
-    pub fn look(&mut self, at: ByteOffset, bytes: &[u8]) {
+    /// Looks at the first `len` bytes of `bytes`, which were read at byte `at` (a multiple of 512), sector by sector.
+    /// What lies behind `len` is only seen by structures that begin before it. Two cache lines of each sector are
+    /// touched unless it is worth a closer look.
+    pub fn look(&mut self, at: ByteOffset, bytes: &[u8], len: usize) {
         let worth: &[bool; 256] = &WORTH_A_LOOK;
         let sectors = bytes.as_chunks::<512>().0;
-        for (index, sector) in sectors.iter().enumerate() {
+        for (index, sector) in sectors.iter().take(len.div_ceil(512)).enumerate() {
             let [first, ..] = *sector;
             let [.., five, a] = *sector;
             let boot_mark = five == 0x55 && a == 0xAA;
@@ -54,12 +55,24 @@ impl Clues {
         }
     }
 
-    /// Adds what another worker saw. Order does not matter: the result is sorted.
-    pub fn merge(&mut self, other: Clues) {
-        self.ntfs.merge(other.ntfs);
-        self.fat.merge(other.fat);
-        self.gpt_headers.extend(other.gpt_headers);
+    /// Adds what another worker saw, as it comes. [`Clues::tidy`] puts it in order.
+    pub fn append(&mut self, other: Clues) {
+        self.ntfs.append(other.ntfs);
+        self.fat.append(other.fat);
+        append(&mut self.gpt_headers, other.gpt_headers);
+    }
+
+    /// Sorts, removes doubles and joins what continues: the same clues then compare equal, in whatever order they came.
+    pub fn tidy(&mut self) {
+        self.ntfs.tidy();
+        self.fat.tidy();
         tidy(&mut self.gpt_headers);
+    }
+
+    /// How many clues are of the sort that a new volume begins with: when this grows, inferring again is worth it.
+    #[must_use]
+    pub fn leads(&self) -> usize {
+        self.ntfs.boots.len() + self.ntfs.zeros.len() + self.fat.boots.len() + self.fat.starts.len()
     }
 
     /// How many clues there are.
@@ -74,6 +87,12 @@ pub(crate) fn tidy<T: Ord>(list: &mut Vec<T>) {
     list.sort_unstable();
     list.dedup();
     list.truncate(MOST_CLUES);
+}
+
+/// Adds all of `more`, up to the cap.
+pub(crate) fn append<T>(list: &mut Vec<T>, more: Vec<T>) {
+    let room = MOST_CLUES.saturating_sub(list.len());
+    list.extend(more.into_iter().take(room));
 }
 
 /// Adds `clue` unless the cap is reached.

@@ -21,6 +21,7 @@ mod lock;
 mod memory;
 mod open;
 mod overlay;
+pub mod pack;
 mod position;
 mod simulated;
 mod split;

@@ -1,2 +1,22 @@
-//! ykeel
-fn main() {}
+//! Yellow Keel: find out what is left of a drive, find its lost volumes, make them mount again, prove it.
+#![forbid(unsafe_code)]
+
+mod app;
+mod cli;
+mod command;
+mod demo;
+mod exit;
+mod keymap;
+mod screen;
+mod term;
+mod theme;
+mod widget;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let cli = cli::Cli::parse();
+    exit::code(command::run(cli))
+}

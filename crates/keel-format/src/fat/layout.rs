@@ -244,7 +244,7 @@ impl FatGeometry {
             _ if is_wide => VolumeKind::Fat32,
             0 => return Err(view.wrong(32, "BPB_TotSec", self.total_sectors, "at least one cluster")),
             1..LEAST_FAT16 => VolumeKind::Fat12,
-            ..LEAST_FAT32 => VolumeKind::Fat16,
+            LEAST_FAT16..LEAST_FAT32 => VolumeKind::Fat16,
             _ => return Err(view.wrong(17, "BPB_RootEntCnt", u64::from(self.root_entries), "0 with this many clusters")),
         };
         if self.kind != VolumeKind::Fat32 && self.root_entries == 0 {

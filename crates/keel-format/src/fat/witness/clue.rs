@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, keep, tidy};
+use crate::clue::{Clues, append, keep, tidy};
 use crate::fat::FatGeometry;
 use crate::registry::marked_sector;
 use crate::{Geometry, View};
@@ -49,12 +49,16 @@ pub struct FatClues {
 }
 
 impl FatClues {
-    /// Adds what another worker saw.
-    pub fn merge(&mut self, other: Self) {
-        self.boots.extend(other.boots);
-        self.starts.extend(other.starts);
-        self.fs_info.extend(other.fs_info);
-        self.dots.extend(other.dots);
+    /// Adds what another worker saw, as it comes.
+    pub fn append(&mut self, other: Self) {
+        append(&mut self.boots, other.boots);
+        append(&mut self.starts, other.starts);
+        append(&mut self.fs_info, other.fs_info);
+        append(&mut self.dots, other.dots);
+    }
+
+    /// Sorts and removes doubles.
+    pub fn tidy(&mut self) {
         tidy(&mut self.boots);
         tidy(&mut self.starts);
         tidy(&mut self.fs_info);

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_CLUES, keep, tidy};
+use crate::clue::{Clues, MOST_CLUES, append, keep, tidy};
 use crate::ntfs::layout::{INDEX_ALLOCATION, IS_DIRECTORY, NUMBER_MASK};
 use crate::ntfs::{NtfsGeometry, Record};
 use crate::registry::marked_sector;
@@ -62,13 +62,17 @@ pub struct NtfsClues {
 }
 
 impl NtfsClues {
-    /// Adds what another worker saw; streaks that continue one another become one.
-    pub fn merge(&mut self, other: Self) {
-        self.boots.extend(other.boots);
-        self.zeros.extend(other.zeros);
-        self.directories.extend(other.directories);
-        self.blocks.extend(other.blocks);
-        self.streaks.extend(other.streaks);
+    /// Adds what another worker saw, as it comes.
+    pub fn append(&mut self, other: Self) {
+        append(&mut self.boots, other.boots);
+        append(&mut self.zeros, other.zeros);
+        append(&mut self.directories, other.directories);
+        append(&mut self.blocks, other.blocks);
+        append(&mut self.streaks, other.streaks);
+    }
+
+    /// Sorts and removes doubles; streaks that continue one another become one.
+    pub fn tidy(&mut self) {
         tidy(&mut self.boots);
         tidy(&mut self.zeros);
         tidy(&mut self.directories);

@@ -29,7 +29,7 @@ pub struct NewEntry {
 pub struct NewTable {
     /// `DiskGUID`.
     pub disk: Uuid,
-    /// The entries, in slot order.
+    /// The entries, in slot order; one with a nil type stays unused.
     pub entries: Vec<NewEntry>,
     /// `NumberOfPartitionEntries`: at least 128 is customary.
     pub count: u32,
@@ -66,6 +66,9 @@ impl NewTable {
         let first_usable = Lba(2 + array_len);
         let last_usable = Lba(last.checked_sub(array_len + 1)?);
         let fits = |entry: &NewEntry| {
+            if entry.type_guid.is_nil() {
+                return true;
+            }
             entry.sectors.0 > 0
                 && entry.first >= first_usable
                 && entry.first.0.checked_add(entry.sectors.0 - 1).is_some_and(|end| end <= last_usable.0)
@@ -119,7 +122,7 @@ impl NewTable {
                 partition_type_guid: entry.type_guid.to_bytes_le(),
                 unique_partition_guid: entry.unique.to_bytes_le(),
                 starting_lba: U64::new(entry.first.0),
-                ending_lba: U64::new(entry.first.0 + entry.sectors.0 - 1),
+                ending_lba: U64::new((entry.first.0 + entry.sectors.0).saturating_sub(1)),
                 attributes: U64::new(entry.attributes),
                 partition_name,
             };

@@ -1,0 +1,53 @@
+//! What outlives a run: where it is kept, and reading and writing it without half-written files.
+
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use keel_source::Identity;
+
+use crate::CoreError;
+use crate::error::file_error;
+
+/// The folder for everything that outlives a run: `$YKEEL_STATE`, or the user's state folder.
+#[must_use]
+pub fn state_folder() -> PathBuf {
+    if let Some(folder) = std::env::var_os("YKEEL_STATE").filter(|folder| !folder.is_empty()) {
+        return PathBuf::from(folder);
+    }
+    let dirs = directories::ProjectDirs::from("", "", "ykeel");
+    let folder = dirs.as_ref().map(|dirs| dirs.state_dir().unwrap_or_else(|| dirs.data_local_dir()).to_path_buf());
+    folder.unwrap_or_else(|| PathBuf::from(".ykeel"))
+}
+
+/// The folder of one drive below [`state_folder`], named by [`Identity::key`].
+#[must_use]
+pub fn drive_folder(identity: &Identity) -> PathBuf {
+    state_folder().join(identity.key())
+}
+
+/// Writes `bytes` to `path` so that a crash leaves the former file or the new one, never half of one: a file beside
+/// it, flushed, renamed, and the folder flushed.
+///
+/// # Errors
+/// [`CoreError::File`] with the step that failed.
+pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), CoreError> {
+    let folder = path.parent().unwrap_or_else(|| Path::new("."));
+    fs::create_dir_all(folder).map_err(file_error("create", folder))?;
+    let part = path.with_extension("part");
+    let mut file = File::create(&part).map_err(file_error("create", &part))?;
+    file.write_all(bytes).map_err(file_error("write", &part))?;
+    file.sync_all().map_err(file_error("flush", &part))?;
+    fs::rename(&part, path).map_err(file_error("rename", &part))?;
+    File::open(folder).and_then(|folder| folder.sync_all()).map_err(file_error("flush", folder))
+}
+
+/// The undo bundles of a drive, oldest first.
+#[must_use]
+pub fn bundles(identity: &Identity) -> Vec<PathBuf> {
+    let entries = fs::read_dir(drive_folder(identity)).into_iter().flatten().flatten();
+    let mut bundles: Vec<PathBuf> =
+        entries.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "ykundo")).collect();
+    bundles.sort();
+    bundles
+}

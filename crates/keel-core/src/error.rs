@@ -1,0 +1,114 @@
+//! The one error enum of this crate.
+
+use std::io;
+use std::path::PathBuf;
+
+use keel_format::FormatError;
+use keel_source::{ByteOffset, SourceError};
+
+/// What can go wrong in a stage.
+#[derive(Debug, thiserror::Error)]
+pub enum CoreError {
+    /// A source could not be opened, locked or written.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// A structure on the drive could not be read.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// A file of ours could not be read or written.
+    #[error("cannot {action} {}", path.display())]
+    File {
+        /// What was tried: `read`, `create`, `write`, `flush`.
+        action: &'static str,
+        /// The path.
+        path: PathBuf,
+        /// The reason.
+        source: io::Error,
+    },
+    /// A safety rule stands against it.
+    #[error("refused: {0}")]
+    Refused(#[from] Refusal),
+    /// An undo bundle that is none, or damaged.
+    #[error("{} is no sound undo bundle: {reason}", path.display())]
+    Bundle {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        reason: &'static str,
+    },
+    /// There is nothing to do, or no way to do it.
+    #[error("{0}")]
+    Nothing(&'static str),
+    /// A name that stands for nothing: a volume, find or path that is not there.
+    #[error("there is no {what} {name}")]
+    Unknown {
+        /// `volume`, `find`, `path`.
+        what: &'static str,
+        /// The name as given.
+        name: String,
+    },
+}
+
+/// A safety rule that stands against a change.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// The drive's bytes are not those the plan was staged on.
+    #[error("the drive changed since the plan was staged ({at}): stage it again")]
+    Changed {
+        /// The first range that differs.
+        at: ByteOffset,
+    },
+    /// The confirmation code is wrong or missing.
+    #[error("the confirmation code of this drive was not given (it is shown with the plan)")]
+    Code,
+    /// `--yes` on a block device.
+    #[error("a block device wants its confirmation code; --yes is for images and simulated drives")]
+    CodeWanted,
+    /// What an edit replaces cannot be read, so it could not be put back.
+    #[error("{at} cannot be read, so what stands there could not be put back: save a repaired copy instead")]
+    Unsaved {
+        /// The unreadable place.
+        at: ByteOffset,
+    },
+    /// The drive fails reads and there is no copy.
+    #[error("the drive has unreadable places and no copy of it is known: copy it first, or say in words: {words:?}")]
+    NoCopy {
+        /// The words that override the rule.
+        words: &'static str,
+    },
+    /// An apply was interrupted and has to be finished or rolled back first.
+    #[error("an earlier apply was interrupted: finish it or roll it back first with the bundle {}", bundle.display())]
+    Interrupted {
+        /// Its undo bundle.
+        bundle: PathBuf,
+    },
+    /// What a bundle would put back does not fit what the drive holds.
+    #[error("{at} holds neither what the plan wrote nor what stood there before: something else changed it")]
+    Foreign {
+        /// The place.
+        at: ByteOffset,
+    },
+}
+
+/// Wraps an I/O error of one of our own files.
+pub(crate) fn file_error(action: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> CoreError {
+    let path = path.into();
+    move |source| CoreError::File { action, path, source }
+}
+
+/// An error with its causes on one line, fit for a terminal.
+#[must_use]
+pub fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.source();
+    while let Some(cause) = source {
+        let more = cause.to_string();
+        // A transparent error repeats its cause.
+        if !text.ends_with(&more) {
+            text.push_str(": ");
+            text.push_str(&more);
+        }
+        source = cause.source();
+    }
+    keel_source::printable(&text)
+}

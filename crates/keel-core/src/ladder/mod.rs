@@ -1,0 +1,216 @@
+//! The ladder: which rungs hold, and the lowest one that does not. Runs on a drive and on an overlay alike.
+
+mod drive;
+mod volume;
+
+#[cfg(test)]
+mod tests;
+
+use keel_format::table;
+use keel_format::{Finding, Severity, VolumeKind};
+use keel_source::{ByteOffset, Identity, SharedSource};
+use serde::Serialize;
+
+use crate::job::Cancel;
+use crate::sweep::Find;
+
+/// The rungs, from the ground up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RungName {
+    /// 1: does it answer, stay, transfer without interface errors.
+    Link,
+    /// 2: its own health attributes.
+    Health,
+    /// 3: samples over the surface.
+    Reads,
+    /// 4: claimed against proven.
+    Capacity,
+    /// 5: MBR or GPT, both copies.
+    Table,
+    /// 6: does the table point at the volume.
+    Entry,
+    /// 7: main against copy against the volume itself.
+    BootSector,
+    /// 8: core metadata consistent.
+    FileSystem,
+    /// 9: sampled files match their types.
+    Files,
+}
+
+impl RungName {
+    /// The number, from 1.
+    #[must_use]
+    pub fn number(self) -> u32 {
+        self as u32 + 1
+    }
+
+    /// The word shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Link => "Link",
+            Self::Health => "Health",
+            Self::Reads => "Reads",
+            Self::Capacity => "Capacity",
+            Self::Table => "Table",
+            Self::Entry => "Entry",
+            Self::BootSector => "Boot sector",
+            Self::FileSystem => "File system",
+            Self::Files => "Files",
+        }
+    }
+}
+
+/// The state of a rung.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RungState {
+    /// Holds.
+    Sound,
+    /// Not examined.
+    Untested,
+    /// Something is not as it should be; it may still work.
+    Doubtful,
+    /// Does not hold.
+    Broken,
+}
+
+impl RungState {
+    /// The word shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Sound => "sound",
+            Self::Untested => "untested",
+            Self::Doubtful => "doubtful",
+            Self::Broken => "broken",
+        }
+    }
+}
+
+/// One rung.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Rung {
+    /// Which.
+    pub rung: RungName,
+    /// Its state.
+    pub state: RungState,
+    /// A few words beside it: `10 of 10`, `an image has none`.
+    pub note: String,
+    /// What was found.
+    pub findings: Vec<Finding>,
+    /// What can be done next.
+    pub next: Vec<String>,
+}
+
+impl Rung {
+    fn new(rung: RungName, state: RungState, note: impl Into<String>) -> Self {
+        Self { rung, state, note: note.into(), findings: Vec::new(), next: Vec::new() }
+    }
+
+    fn with(mut self, findings: Vec<Finding>) -> Self {
+        self.findings = findings;
+        self
+    }
+
+    fn then(mut self, next: impl Into<String>) -> Self {
+        self.next.push(next.into());
+        self
+    }
+}
+
+/// The worst state that findings speak of.
+fn worst(findings: &[Finding]) -> RungState {
+    match findings.iter().map(|finding| finding.severity).max() {
+        Some(Severity::Broken) => RungState::Broken,
+        Some(Severity::Doubt) => RungState::Doubtful,
+        _ => RungState::Sound,
+    }
+}
+
+/// The rungs of one volume.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct VolumeLadder {
+    /// Id of its find, or `p` and the slot of a table entry without one.
+    pub id: String,
+    /// Kind, where it is known.
+    pub kind: Option<VolumeKind>,
+    /// Label.
+    pub label: Option<String>,
+    /// First byte.
+    pub start_byte: ByteOffset,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Rungs 6 to 9.
+    pub rungs: Vec<Rung>,
+}
+
+impl VolumeLadder {
+    /// The label, or the id.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.label.as_deref().unwrap_or(&self.id)
+    }
+}
+
+/// Where the lowest broken rung is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LowestBroken {
+    /// The rung.
+    pub rung: RungName,
+    /// The volume, for rungs 6 to 9.
+    pub volume: Option<String>,
+}
+
+/// The whole ladder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Ladder {
+    /// The drive.
+    pub drive: Identity,
+    /// Rungs 1 to 5.
+    pub rungs: Vec<Rung>,
+    /// A ladder for each volume.
+    pub volumes: Vec<VolumeLadder>,
+    /// The lowest broken rung, drive rungs before volume rungs.
+    pub lowest_broken: Option<LowestBroken>,
+}
+
+impl Ladder {
+    /// The drive rung of this name.
+    #[must_use]
+    pub fn rung(&self, name: RungName) -> Option<&Rung> {
+        self.rungs.iter().find(|rung| rung.rung == name)
+    }
+
+    /// True when reads fail: the drive is to be copied before anything is written.
+    #[must_use]
+    pub fn reads_fail(&self) -> bool {
+        self.rung(RungName::Reads).is_some_and(|rung| rung.state == RungState::Broken)
+    }
+}
+
+/// Examines `source`: its own rungs, and those of every find and table entry. Stops early when cancelled; what was not
+/// examined is `untested`.
+#[must_use]
+pub fn examine(source: &SharedSource, finds: &[Find], cancel: &Cancel) -> Ladder {
+    let table = table::read(source.as_ref());
+    let mut rungs = drive::rungs(source, &table, finds, cancel);
+    rungs.sort_by_key(|rung| rung.rung);
+    let volumes = volume::ladders(source, &table, finds, cancel);
+    let lowest_broken = lowest(&rungs, &volumes);
+    Ladder { drive: source.identity().clone(), rungs, volumes, lowest_broken }
+}
+
+fn lowest(rungs: &[Rung], volumes: &[VolumeLadder]) -> Option<LowestBroken> {
+    let drive =
+        rungs.iter().find(|rung| rung.state == RungState::Broken).map(|rung| LowestBroken { rung: rung.rung, volume: None });
+    let volume = || {
+        let broken = volumes.iter().flat_map(|volume| volume.rungs.iter().map(move |rung| (rung, volume)));
+        broken
+            .filter(|(rung, _)| rung.state == RungState::Broken)
+            .min_by_key(|(rung, _)| rung.rung)
+            .map(|(rung, volume)| LowestBroken { rung: rung.rung, volume: Some(volume.id.clone()) })
+    };
+    drive.or_else(volume)
+}

@@ -1,0 +1,281 @@
+//! Rungs 6 to 9: each volume.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use keel_format::content::{ContentMatch, matches_type};
+use keel_format::table::{Partition, Role, TableReading, TypeCode};
+use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, WitnessKind, fat, ntfs, read_whole};
+use keel_format::{Geometry, registry};
+use keel_source::{ByteOffset, SharedSource, Window, printable};
+
+use super::{Rung, RungName, RungState, VolumeLadder, worst};
+use crate::job::Cancel;
+use crate::sweep::Find;
+
+/// Files sampled for rung 9.
+pub(crate) const SAMPLED_FILES: usize = 10;
+/// The most of each that is read.
+const SAMPLED_BYTES: usize = 1 << 20;
+/// Entries of the tree among which samples are chosen.
+const MOST_CANDIDATES: usize = 20_000;
+
+pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find], cancel: &Cancel) -> Vec<VolumeLadder> {
+    let mut ladders: Vec<VolumeLadder> =
+        finds.iter().filter(|find| find.inside.is_none()).map(|find| of_find(source, table, find, cancel)).collect();
+    let sector = source.sector_size();
+    for partition in &table.partitions {
+        let range = partition.range(sector);
+        if !finds.iter().any(|find| find.inside.is_none() && find.range().overlap(range).is_some()) {
+            ladders.push(of_entry(source, partition));
+        }
+    }
+    ladders.sort_by_key(|ladder| ladder.start_byte);
+    ladders
+}
+
+fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Cancel) -> VolumeLadder {
+    let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
+    let mut rungs = vec![entry(source, table, find), boot_sector(source, &window, find)];
+    match find.geometry.open(window) {
+        Ok(volume) => {
+            rungs.push(file_system(volume.as_ref(), find));
+            rungs.push(files(volume.as_ref(), cancel));
+        }
+        Err(error) => {
+            let finding = Finding::at(
+                Severity::Broken,
+                find.start_byte + error.at.0,
+                "the core metadata cannot be read",
+                error.to_string(),
+            );
+            rungs.push(Rung::new(RungName::FileSystem, RungState::Broken, "core metadata gone").with(vec![finding]));
+            rungs.push(Rung::new(RungName::Files, RungState::Untested, "nothing lists"));
+        }
+    }
+    VolumeLadder {
+        id: find.id.clone(),
+        kind: Some(find.kind),
+        label: find.label.clone(),
+        start_byte: find.start_byte,
+        bytes: find.bytes,
+        rungs,
+    }
+}
+
+/// Rung 6.
+fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
+    let sector = source.sector_size();
+    if table.mbr.is_volume && find.start_byte.0 == 0 {
+        return Rung::new(RungName::Entry, RungState::Sound, "needs none");
+    }
+    let Some(entry) = table.partitions.iter().find(|entry| entry.first.offset(sector) == find.start_byte) else {
+        let near = table.partitions.iter().find(|entry| entry.range(sector).overlap(find.range()).is_some());
+        let (what, at) = match near {
+            Some(entry) => (
+                format!(
+                    "entry {} claims other ground: it starts at {}, the volume at {}",
+                    entry.slot, entry.first, find.start_lba
+                ),
+                Some(entry.entry_at),
+            ),
+            None => (format!("no table entry points at the volume at {}", find.start_lba), None),
+        };
+        let finding = Finding {
+            what,
+            at_byte: at,
+            how: "every entry of the table was compared with the start of the volume".into(),
+            severity: Severity::Broken,
+        };
+        return Rung::new(RungName::Entry, RungState::Broken, "no entry")
+            .with(vec![finding])
+            .then("take the find into the layout and stage a table");
+    };
+    let mut findings = Vec::new();
+    if entry.sectors != find.sectors {
+        let severity = if entry.sectors < find.sectors { Severity::Broken } else { Severity::Doubt };
+        let what = format!("entry {} is {} sectors long, the volume {}", entry.slot, entry.sectors.0, find.sectors.0);
+        findings.push(Finding::at(severity, entry.entry_at, what, "length in the entry against the volume's own"));
+    }
+    if !entry.type_code.fits(find.kind) {
+        let what = format!(
+            "type {} of entry {} does not fit {}: an operating system will not show the volume",
+            entry.type_code,
+            entry.slot,
+            find.kind.word()
+        );
+        findings.push(Finding::at(Severity::Broken, entry.entry_at, what, "type in the entry against what stands there"));
+    }
+    if entry.role == Role::Gpt && entry.attributes & (0b11 << 62) != 0 {
+        let what = format!("entry {} has attribute bits that hide it", entry.slot);
+        findings.push(Finding::at(
+            Severity::Doubt,
+            entry.entry_at,
+            what,
+            format!("Attributes 0x{:016x}: bit 62 hidden, bit 63 no automatic letter", entry.attributes),
+        ));
+    }
+    Rung::new(RungName::Entry, worst(&findings), format!("entry {}", entry.slot)).with(findings)
+}
+
+/// Rung 7: main against backup against the volume itself.
+fn boot_sector(source: &SharedSource, window: &SharedSource, find: &Find) -> Rung {
+    let states =
+        |at: ByteOffset| registry::boot_sector(source.as_ref(), at).is_some_and(|found| same_volume(&found, &find.geometry));
+    let main = states(find.start_byte);
+    let (backup_at, restorable) = match &find.geometry {
+        Geometry::Ntfs(geometry) => (Some(geometry.backup_at()), ntfs::mend::boot_from_backup(window, geometry).is_some()),
+        Geometry::Fat(geometry) if geometry.backup > 0 => {
+            let at = u64::from(geometry.backup) * u64::from(geometry.bytes_per_sector);
+            (Some(ByteOffset(at)), fat::mend::boot_from_backup(window, geometry).is_some())
+        }
+        Geometry::Fat(_) => (None, false),
+    };
+    let backup = backup_at.map(|at| states(find.start_byte + at.0));
+    let mut findings = Vec::new();
+    if !main {
+        let what = "the boot sector does not state this volume";
+        findings.push(Finding::at(Severity::Broken, find.start_byte, what, "its fields against the volume's own metadata"));
+    }
+    if backup == Some(false) {
+        let at = find.start_byte + backup_at.unwrap_or_default().0;
+        findings.push(Finding::at(
+            Severity::Doubt,
+            at,
+            "the backup boot sector does not state this volume",
+            "its fields against the volume's own metadata",
+        ));
+    }
+    let note = match (main, backup) {
+        (true, Some(true)) => "main and backup agree",
+        (true, Some(false)) => "backup gone",
+        (true, None) => "stands; this kind keeps no backup",
+        (false, Some(true)) => "main gone, backup sound",
+        (false, _) => "gone",
+    };
+    let rung = Rung::new(RungName::BootSector, worst(&findings), note).with(findings);
+    match (main, restorable) {
+        (true, _) => rung,
+        (false, true) => rung.then("mend: put the boot sector back from its backup"),
+        (false, false) => rung.then("look into it and take the files out: they do not need the boot sector"),
+    }
+}
+
+fn same_volume(one: &Geometry, other: &Geometry) -> bool {
+    match (one, other) {
+        (Geometry::Ntfs(one), Geometry::Ntfs(other)) => {
+            (one.cluster_bytes, one.mft_lcn, one.total_sectors) == (other.cluster_bytes, other.mft_lcn, other.total_sectors)
+        }
+        (Geometry::Fat(one), Geometry::Fat(other)) => {
+            (one.data_sector(), one.cluster_bytes(), one.total_sectors)
+                == (other.data_sector(), other.cluster_bytes(), other.total_sectors)
+        }
+        _ => false,
+    }
+}
+
+/// Rung 8.
+fn file_system(volume: &dyn Volume, find: &Find) -> Rung {
+    let findings: Vec<Finding> = volume.examine().into_iter().map(|finding| finding.moved(find.start_byte.0)).collect();
+    let state = worst(&findings);
+    let note = match (state, findings.is_empty()) {
+        (RungState::Sound, false) => "sound, not cleanly unmounted".to_string(),
+        (RungState::Sound, true) => "sound".to_string(),
+        _ => format!("{} findings", findings.len()),
+    };
+    let rung = Rung::new(RungName::FileSystem, state, note).with(findings);
+    let root = find.witnesses.iter().any(|witness| witness.kind == WitnessKind::RootDirectory && witness.weight > 0);
+    if state == RungState::Broken && root { rung.then("take the files out before anything is changed") } else { rung }
+}
+
+/// Rung 9.
+fn files(volume: &dyn Volume, cancel: &Cancel) -> Rung {
+    let samples = samples(volume, cancel);
+    let (mut matched, mut asked) = (0, 0);
+    let mut findings = Vec::new();
+    for (path, entry) in &samples {
+        if cancel.is_cancelled() {
+            break;
+        }
+        asked += 1;
+        match sample(volume, entry) {
+            Ok(()) => matched += 1,
+            Err(why) => {
+                let what = format!("{} {why}", printable(path));
+                findings.push(Finding::of_all(
+                    Severity::Doubt,
+                    what,
+                    "the file was opened and its first bytes compared with its type",
+                ));
+            }
+        }
+    }
+    let state = match (matched, asked) {
+        (_, 0) => RungState::Untested,
+        (matched, asked) if matched == asked => RungState::Sound,
+        (0, _) => RungState::Broken,
+        _ => RungState::Doubtful,
+    };
+    let note = if asked == 0 { "no file of a known type".to_string() } else { format!("{matched} of {asked} match") };
+    Rung::new(RungName::Files, state, note).with(findings)
+}
+
+/// Up to [`SAMPLED_FILES`] present files of known types, spread over the tree.
+pub(crate) fn samples(volume: &dyn Volume, cancel: &Cancel) -> Vec<(String, Entry)> {
+    let mut candidates = Vec::new();
+    let _ = volume.walk(Deleted::Hide, &mut |found| {
+        let entry = found.entry;
+        let known = matches_type(&entry.name, b"?") != ContentMatch::Unknown;
+        if entry.kind == NodeKind::File && entry.bytes > 0 && known {
+            candidates.push((format!("{}/{}", found.folder, entry.name), entry.clone()));
+        }
+        let full = candidates.len() >= MOST_CANDIDATES || cancel.is_cancelled();
+        if full { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
+    let step = candidates.len().div_ceil(SAMPLED_FILES).max(1);
+    candidates.into_iter().step_by(step).collect()
+}
+
+fn sample(volume: &dyn Volume, entry: &Entry) -> Result<(), String> {
+    let mut stream = volume.open(entry.id, "").map_err(|error| format!("cannot be opened: {error}"))?;
+    let (bytes, whole) = read_whole(stream.as_mut(), SAMPLED_BYTES);
+    if !whole {
+        return Err("cannot be read whole".into());
+    }
+    match matches_type(&entry.name, &bytes) {
+        ContentMatch::Mismatch => Err("does not hold what its type promises".into()),
+        ContentMatch::Match | ContentMatch::Unknown => Ok(()),
+    }
+}
+
+/// A table entry behind which no volume of a known kind was found.
+fn of_entry(source: &SharedSource, partition: &Partition) -> VolumeLadder {
+    let range = partition.range(source.sector_size());
+    let mut first = [0; 512];
+    let blank = source.read_at(range.start, &mut first).is_ok() && first.iter().all(|byte| *byte == 0);
+    let ours = match partition.type_code {
+        TypeCode::Mbr(code) => matches!(code, 0x01 | 0x04 | 0x06 | 0x07 | 0x0B | 0x0C | 0x0E),
+        TypeCode::Gpt(guid) => guid == keel_format::table::gpt::BASIC_DATA,
+    };
+    let entry = Rung::new(RungName::Entry, RungState::Sound, format!("entry {}", partition.slot));
+    let boot = if ours && blank {
+        let finding = Finding::at(
+            Severity::Broken,
+            range.start,
+            "the first sector of the entry holds only zeros",
+            "it was read without error",
+        );
+        Rung::new(RungName::BootSector, RungState::Broken, "gone").with(vec![finding]).then("sweep the surface for the volume")
+    } else {
+        Rung::new(RungName::BootSector, RungState::Untested, format!("type {}: no kind known here", partition.type_code))
+    };
+    let nothing = |rung| Rung::new(rung, RungState::Untested, "");
+    VolumeLadder {
+        id: format!("p{}", partition.slot),
+        kind: None,
+        label: partition.name.as_deref().map(printable),
+        start_byte: range.start,
+        bytes: range.len(),
+        rungs: vec![entry, boot, nothing(RungName::FileSystem), nothing(RungName::Files)],
+    }
+}

@@ -1,0 +1,100 @@
+//! The layout: the set of finds that can stand together, solved exactly, with a reason for each choice.
+
+pub(crate) mod scheme;
+mod solve;
+
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeSet;
+
+use keel_format::table::{Role, Scheme, TableReading, TypeCode};
+use keel_source::{ByteRange, Lba, SectorCount, SectorSize, SharedSource};
+use serde::Serialize;
+use uuid::Uuid;
+
+use crate::sweep::Find;
+
+/// What the technician decided beside the evidence.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Choices {
+    /// Finds that must be in the layout.
+    pub hold: BTreeSet<String>,
+    /// Finds that must not.
+    pub drop: BTreeSet<String>,
+    /// The scheme, instead of what the evidence says.
+    pub scheme: Option<Scheme>,
+}
+
+/// One entry of the layout.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LayoutEntry {
+    /// The find it is for; none for an entry of the old table that is kept as it is.
+    pub find: Option<String>,
+    /// Number in the table, from 1; logicals from 5.
+    pub slot: u32,
+    /// Primary, logical or GPT entry.
+    pub role: Role,
+    /// Type.
+    #[serde(rename = "type")]
+    pub type_code: TypeCode,
+    /// First sector.
+    pub first: Lba,
+    /// Length in sectors.
+    pub sectors: SectorCount,
+    /// Name (GPT).
+    pub name: String,
+    /// `UniquePartitionGUID` of the former entry, where one is known.
+    #[serde(skip)]
+    pub unique: Option<Uuid>,
+    /// Attribute bits or boot indicator of the former entry.
+    #[serde(skip)]
+    pub attributes: u64,
+    /// Why it stands here.
+    pub why: String,
+}
+
+impl LayoutEntry {
+    /// The ground it claims.
+    #[must_use]
+    pub fn range(&self, sector: SectorSize) -> ByteRange {
+        ByteRange::sized(self.first.offset(sector), self.sectors.bytes(sector))
+    }
+}
+
+/// A find that is not in the layout, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LeftOut {
+    /// The find.
+    pub find: String,
+    /// The reason, as a sentence.
+    pub why: String,
+}
+
+/// A settled layout.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Layout {
+    /// MBR or GPT.
+    pub scheme: Scheme,
+    /// Why this scheme.
+    pub scheme_why: String,
+    /// The entries, by start.
+    pub entries: Vec<LayoutEntry>,
+    /// The finds left out.
+    pub left_out: Vec<LeftOut>,
+    /// True when a volume fills the drive without a table: nothing is proposed then.
+    pub whole_drive: bool,
+}
+
+/// Settles `finds` into a layout for `source`, whose table reads as `table`.
+#[must_use]
+pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choices: &Choices) -> Layout {
+    let (scheme, scheme_why) = scheme::choose(source, table, finds, choices);
+    let whole_drive = finds
+        .iter()
+        .any(|find| find.start_byte.0 == 0 && find.inside.is_none() && !choices.drop.contains(&find.id) && table.mbr.is_volume);
+    let ground = scheme::usable_ground(source, table, scheme);
+    let (chosen, mut left_out) = solve::choose(source, finds, choices, ground, whole_drive);
+    let entries = scheme::roles(source, table, scheme, &chosen, &mut left_out);
+    Layout { scheme, scheme_why, entries, left_out, whole_drive }
+}

@@ -1,0 +1,109 @@
+//! Choosing the finds: best total evidence without overlap, exactly.
+
+use keel_source::{ByteRange, SharedSource, printable};
+
+use super::{Choices, LeftOut};
+use crate::sweep::{Find, Grade};
+
+/// Weight that a held find has above all evidence.
+const HELD: i64 = 1 << 40;
+
+/// The finds that stand together, by start, and the reasons of the others.
+pub(super) fn choose<'a>(
+    source: &SharedSource,
+    finds: &'a [Find],
+    choices: &Choices,
+    ground: ByteRange,
+    whole_drive: bool,
+) -> (Vec<&'a Find>, Vec<LeftOut>) {
+    let mut left_out = Vec::new();
+    let mut candidates: Vec<&Find> = Vec::new();
+    for find in finds {
+        match refusal(source, find, choices, ground, whole_drive) {
+            Some(why) => left_out.push(LeftOut { find: find.id.clone(), why }),
+            None => candidates.push(find),
+        }
+    }
+    let chosen = best_set(&candidates, choices);
+    for find in &candidates {
+        if !chosen.iter().any(|other| other.id == find.id) {
+            left_out.push(LeftOut { find: find.id.clone(), why: overlap_reason(find, &chosen, choices) });
+        }
+    }
+    (chosen, left_out)
+}
+
+fn refusal(source: &SharedSource, find: &Find, choices: &Choices, ground: ByteRange, whole_drive: bool) -> Option<String> {
+    if choices.drop.contains(&find.id) {
+        return Some("dropped by the technician".into());
+    }
+    if let Some(outer) = &find.inside {
+        let file = find.inside_file.as_deref().unwrap_or("a file");
+        return Some(format!("lies inside {outer}: {} is a disk image stored there", printable(file)));
+    }
+    if whole_drive {
+        return Some("a volume fills the drive without a table: no entry is needed".into());
+    }
+    let held = choices.hold.contains(&find.id);
+    if find.grade == Grade::Contradicted && !held {
+        return Some("its witnesses contradict one another; hold it to take it in".into());
+    }
+    if find.range().end.0 > source.len() {
+        return Some(format!("reaches {} bytes behind the end of the drive", find.range().end.0 - source.len()));
+    }
+    if !ground.covers(find.range()) {
+        return Some("lies on the sectors that the table itself needs".into());
+    }
+    None
+}
+
+fn weight(find: &Find, choices: &Choices) -> i64 {
+    let held = if choices.hold.contains(&find.id) { HELD } else { 0 };
+    held + i64::from(find.score.max(1))
+}
+
+/// Weighted interval scheduling: for finds sorted by their end, the best set up to each one either leaves it out or
+/// joins it to the best set that ends before it starts. Exact, in n log n.
+fn best_set<'a>(candidates: &[&'a Find], choices: &Choices) -> Vec<&'a Find> {
+    let mut sorted: Vec<&Find> = candidates.to_vec();
+    sorted.sort_by_key(|find| (find.range().end, find.range().start, find.id.len(), find.id.clone()));
+    let before: Vec<usize> =
+        sorted.iter().map(|find| sorted.partition_point(|other| other.range().end <= find.range().start)).collect();
+    let mut best: Vec<i64> = vec![0];
+    for (find, before) in sorted.iter().zip(&before) {
+        let with = best.get(*before).copied().unwrap_or(0) + weight(find, choices);
+        let without = best.last().copied().unwrap_or(0);
+        best.push(with.max(without));
+    }
+    let mut chosen = Vec::new();
+    let mut count = sorted.len();
+    while count > 0 {
+        let (find, skip) = (sorted[count - 1], before[count - 1]);
+        if best[count] > best[count - 1] {
+            chosen.push(find);
+            count = skip;
+        } else {
+            count -= 1;
+        }
+    }
+    chosen.reverse();
+    chosen
+}
+
+fn overlap_reason(find: &Find, chosen: &[&Find], choices: &Choices) -> String {
+    let Some(rival) = chosen.iter().filter(|other| other.range().overlap(find.range()).is_some()).max_by_key(|other| other.score)
+    else {
+        return "other finds leave no room for it".into();
+    };
+    if choices.hold.contains(&rival.id) {
+        return format!("overlaps {}, which the technician holds", rival.id);
+    }
+    let age = match (find.newest, rival.newest) {
+        (Some(own), Some(other)) if own < other => {
+            format!("; the newest name in its root is of {own}, that of {} of {other}", rival.id)
+        }
+        (Some(own), Some(other)) if own > other => format!("; its newest name is of {own}, later than {other} in {}", rival.id),
+        _ => String::new(),
+    };
+    format!("overlaps {} and has less evidence (weight {} against {}){age}", rival.id, find.score, rival.score)
+}

@@ -1,0 +1,102 @@
+//! Mend: turns a layout and sound copies into staged edits. Nothing here writes.
+
+mod boot;
+mod table;
+
+#[cfg(test)]
+mod tests;
+
+use keel_format::table::TableReading;
+use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
+use serde::Serialize;
+
+use crate::layout::Layout;
+use crate::sweep::Find;
+
+/// Which repairs to stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Only {
+    /// Everything the evidence supports.
+    #[default]
+    All,
+    /// Partition tables.
+    Table,
+    /// Boot sectors.
+    Boot,
+}
+
+/// Whether an edit writes a copy or the primary structure. Copies are written first: while a primary is being written
+/// its copy is whole.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Order {
+    /// A backup structure.
+    Copy,
+    /// The structure that operating systems read first.
+    Primary,
+}
+
+/// One staged change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Edit {
+    /// The structure it changes, in the standard's words.
+    pub structure: String,
+    /// First byte.
+    pub at_byte: ByteOffset,
+    /// What stands there now; empty where it cannot be read.
+    #[serde(serialize_with = "hex")]
+    pub before: Vec<u8>,
+    /// What will stand there.
+    #[serde(serialize_with = "hex")]
+    pub after: Vec<u8>,
+    /// Copy or primary.
+    pub order: Order,
+    /// Why, in plain words.
+    pub reason: String,
+}
+
+fn hex<S: serde::Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
+    let mut text = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        text.push_str(&format!("{byte:02x}"));
+    }
+    serializer.serialize_str(&text)
+}
+
+impl Edit {
+    /// The ground it changes.
+    #[must_use]
+    pub fn range(&self) -> ByteRange {
+        ByteRange::sized(self.at_byte, self.after.len() as u64)
+    }
+}
+
+/// Stages every repair that the evidence supports. `finds` are those of the sweep the layout was settled from. The
+/// edits come in the order in which they will be written.
+#[must_use]
+pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout, only: Only) -> Vec<Edit> {
+    let mut edits = Vec::new();
+    if only != Only::Boot && !layout.whole_drive {
+        edits.extend(table::edits(source, table, layout));
+    }
+    if only != Only::Table {
+        let chosen = finds.iter().filter(|find| {
+            let whole = layout.whole_drive && find.start_byte.0 == 0;
+            whole || layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
+        });
+        edits.extend(chosen.filter_map(|find| boot::edit(source, find)));
+    }
+    edits.sort_by_key(|edit| (edit.order, edit.at_byte));
+    edits
+}
+
+/// The drive as it would be with `edits`.
+#[must_use]
+pub fn overlay(source: &SharedSource, edits: &[Edit]) -> Overlay {
+    let mut overlay = Overlay::new(SharedSource::clone(source));
+    for edit in edits {
+        overlay.lay(edit.at_byte, &edit.after);
+    }
+    overlay
+}

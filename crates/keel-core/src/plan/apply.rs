@@ -1,0 +1,179 @@
+//! Applying a plan: bundle, writes, flush, read back.
+
+use std::fs::File;
+use std::io::{Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+use keel_source::{ByteOffset, LinkKind, SharedSource, Source, WriteTarget};
+
+use super::{Bundle, Plan, recover};
+use crate::error::{CoreError, Refusal, file_error};
+use crate::{case, mend::Edit};
+
+/// How the technician confirmed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Confirmation {
+    /// The code as typed.
+    Code(String),
+    /// `--yes`: taken for image files and simulated drives only.
+    Yes,
+}
+
+/// How to apply.
+#[derive(Debug, Clone)]
+pub struct ApplyOptions {
+    /// The confirmation.
+    pub confirmation: Confirmation,
+    /// The words that override the rule of copying a failing drive first.
+    pub override_words: Option<String>,
+    /// Where the undo bundle goes; by default beside the other ones of the drive.
+    pub bundle: Option<PathBuf>,
+    /// Time of the apply, for the bundle's name: `2026-11-25T10-30-00`.
+    pub stamp: String,
+}
+
+/// The words that override the rule of copying a failing drive first.
+pub(super) const OVERRIDE: &str = "I write without a copy";
+
+/// A step of an apply that is behind it: everything up to it is on the drive or in the bundle.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Step {
+    /// The undo bundle is written and durable.
+    BundleDurable,
+    /// Edit number `n` of the plan, from 0, is written.
+    Written(usize),
+    /// Everything written is flushed.
+    Flushed,
+    /// Edit number `n` was read back and is right.
+    Compared(usize),
+}
+
+/// A plan that was applied.
+#[derive(Debug, Clone)]
+pub struct Applied {
+    /// Its undo bundle.
+    pub bundle: PathBuf,
+    /// Bytes written.
+    pub bytes: u64,
+}
+
+/// Applies `plan` to `source`: checks the rules, writes and flushes the undo bundle, writes the edits in their order
+/// with a flush between copies and primaries, flushes, reads back and compares. `each` hears of every step.
+///
+/// # Errors
+/// [`CoreError::Refused`] before anything is written; [`CoreError::Source`] when a write fails — the bundle then puts
+/// the drive back.
+pub fn apply(
+    source: &SharedSource,
+    plan: &Plan,
+    options: &ApplyOptions,
+    each: &mut dyn FnMut(Step),
+) -> Result<Applied, CoreError> {
+    if plan.edits.is_empty() {
+        return Err(CoreError::Nothing("the plan is empty: there is nothing to apply"));
+    }
+    check(source, plan, options)?;
+    let mut target = source.open_target()?;
+    // Again under the lock: between staging and here another program may have written.
+    unchanged(source, &plan.edits)?;
+    let identity = source.identity();
+    let path =
+        options.bundle.clone().unwrap_or_else(|| case::drive_folder(identity).join(format!("undo-{}.ykundo", options.stamp)));
+    if path.exists() {
+        let exists = std::io::Error::from(std::io::ErrorKind::AlreadyExists);
+        return Err(file_error("create", &path)(exists));
+    }
+    let place = identity.path.as_ref().map(|path| path.to_string_lossy().into_owned()).unwrap_or_default();
+    let bundle = Bundle::new(place, identity.key(), source.len(), source.sector_size().0, &plan.edits);
+    bundle.write(&path)?;
+    each(Step::BundleDurable);
+    write_edits(target.as_mut(), &plan.edits, each)?;
+    Ok(Applied { bundle: path, bytes: plan.bytes() })
+}
+
+/// The writing half: copies, flush, primaries, flush, compare.
+pub(super) fn write_edits(target: &mut dyn WriteTarget, edits: &[Edit], each: &mut dyn FnMut(Step)) -> Result<(), CoreError> {
+    let mut order = edits.first().map(|edit| edit.order);
+    for (index, edit) in edits.iter().enumerate() {
+        // A primary is only touched once its copies are durable: a crash then leaves one of the two whole.
+        if order != Some(edit.order) {
+            target.flush()?;
+            each(Step::Flushed);
+            order = Some(edit.order);
+        }
+        target.write_at(edit.at_byte, &edit.after)?;
+        each(Step::Written(index));
+    }
+    target.flush()?;
+    each(Step::Flushed);
+    for (index, edit) in edits.iter().enumerate() {
+        let mut now = vec![0; edit.after.len()];
+        target.read_back(edit.at_byte, &mut now)?;
+        if now != edit.after {
+            return Err(Refusal::Foreign { at: edit.at_byte }.into());
+        }
+        each(Step::Compared(index));
+    }
+    Ok(())
+}
+
+fn check(source: &SharedSource, plan: &Plan, options: &ApplyOptions) -> Result<(), CoreError> {
+    let device = source.identity().link == LinkKind::BlockDevice;
+    match &options.confirmation {
+        Confirmation::Yes if device => return Err(Refusal::CodeWanted.into()),
+        Confirmation::Yes => {}
+        Confirmation::Code(code) if code.trim().eq_ignore_ascii_case(&plan.code) => {}
+        Confirmation::Code(_) => return Err(Refusal::Code.into()),
+    }
+    if let Some(bundle) = recover::interrupted(source) {
+        return Err(Refusal::Interrupted { bundle }.into());
+    }
+    if let Some(edit) = plan.edits.iter().find(|edit| edit.before.len() != edit.after.len()) {
+        return Err(Refusal::Unsaved { at: edit.at_byte }.into());
+    }
+    if plan.copy_first && options.override_words.as_deref() != Some(OVERRIDE) {
+        return Err(Refusal::NoCopy { words: OVERRIDE }.into());
+    }
+    Ok(())
+}
+
+fn unchanged(source: &SharedSource, edits: &[Edit]) -> Result<(), CoreError> {
+    for edit in edits {
+        let mut now = vec![0; edit.before.len()];
+        if source.read_at(edit.at_byte, &mut now).is_err() || now != edit.before {
+            return Err(Refusal::Changed { at: edit.at_byte }.into());
+        }
+    }
+    Ok(())
+}
+
+/// Saves the drive as it would be as a new sparse image at `path`; `each` hears the bytes done. Places that cannot be
+/// read are zeros in the copy and come back as ranges.
+///
+/// # Errors
+/// [`CoreError::File`] when the image exists already or cannot be written.
+pub fn save_as(view: &dyn Source, path: &Path, each: &mut dyn FnMut(u64)) -> Result<Vec<keel_source::ByteRange>, CoreError> {
+    const STEP: usize = 1 << 20;
+    let mut file = File::create_new(path).map_err(file_error("create", path))?;
+    file.set_len(view.len()).map_err(file_error("write", path))?;
+    let mut buf = vec![0; STEP];
+    let mut bad = Vec::new();
+    let mut at = ByteOffset(0);
+    while let Some(data) = view.next_data(at) {
+        at = data.start;
+        while at < data.end {
+            let len = usize::try_from(data.end - at).unwrap_or(STEP).min(STEP);
+            let piece = &mut buf[..len];
+            if let Err(error) = view.read_at(at, piece) {
+                bad.extend(error.bad);
+            }
+            if piece.iter().any(|byte| *byte != 0) {
+                file.seek(SeekFrom::Start(at.0)).and_then(|_| file.write_all(piece)).map_err(file_error("write", path))?;
+            }
+            at = at + len as u64;
+            each(at.0);
+        }
+    }
+    file.sync_all().map_err(file_error("flush", path))?;
+    Ok(bad)
+}

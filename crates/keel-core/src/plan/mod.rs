@@ -1,0 +1,42 @@
+//! The plan: staged edits, applied under safety rules and undone from a bundle.
+
+mod apply;
+mod bundle;
+mod recover;
+
+#[cfg(test)]
+mod tests;
+
+pub use apply::{Applied, ApplyOptions, Confirmation, Step, apply, save_as};
+pub use bundle::{BUNDLE_VERSION, Bundle, BundleRange, LARGEST_BUNDLE, MAGIC, TRAILER};
+pub use recover::{Condition, Direction, condition, condition_of, interrupted, recover, recover_target, source_of};
+
+use keel_source::SharedSource;
+use serde::Serialize;
+
+use crate::mend::Edit;
+
+/// All staged edits of one drive.
+#[derive(Debug, Clone, Serialize)]
+pub struct Plan {
+    /// The edits, in the order in which they are written.
+    pub edits: Vec<Edit>,
+    /// The confirmation code of the drive.
+    pub code: String,
+    /// True when the drive fails reads: it is to be copied first.
+    pub copy_first: bool,
+}
+
+impl Plan {
+    /// A plan of `edits` for `source`; `copy_first` when its reads fail.
+    #[must_use]
+    pub fn new(source: &SharedSource, edits: Vec<Edit>, copy_first: bool) -> Self {
+        Self { edits, code: source.identity().code(), copy_first }
+    }
+
+    /// Bytes that it changes.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.edits.iter().map(|edit| edit.after.len() as u64).sum()
+    }
+}

@@ -1,0 +1,128 @@
+//! A find: a volume that the sweep inferred, with its grade.
+
+use keel_format::{FoundVolume, Geometry, Stamp, VolumeKind, Witness, WitnessKind};
+use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SharedSource, printable};
+use serde::Serialize;
+
+use super::inside;
+
+/// How sure a find is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Grade {
+    /// Witnesses speak against it about as much as for it.
+    Contradicted,
+    /// Few witnesses.
+    Weak,
+    /// Many witnesses agree; start and length may rest on inference.
+    Strong,
+    /// A boot sector or its backup, the core metadata and the root directory agree.
+    Certain,
+}
+
+impl Grade {
+    /// The word shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Contradicted => "contradicted",
+            Self::Weak => "weak",
+            Self::Strong => "strong",
+            Self::Certain => "certain",
+        }
+    }
+
+    fn of(volume: &FoundVolume) -> Self {
+        let against: i32 = volume.witnesses.iter().map(|witness| witness.weight.min(0)).sum();
+        let boot = volume.has(WitnessKind::BootSector) || volume.has(WitnessKind::BackupBootSector);
+        let rests = volume.has(WitnessKind::CoreMetadata) && volume.has(WitnessKind::RootDirectory);
+        match volume.score() {
+            score if against <= -30 && score < 60 => Self::Contradicted,
+            score if score >= 60 && boot && rests => Self::Certain,
+            score if score >= 40 => Self::Strong,
+            _ => Self::Weak,
+        }
+    }
+}
+
+/// A volume that the sweep inferred.
+#[derive(Debug, Clone, Serialize)]
+pub struct Find {
+    /// `n1`, `n2`, … by start.
+    pub id: String,
+    /// Kind.
+    pub kind: VolumeKind,
+    /// First byte on the drive.
+    pub start_byte: ByteOffset,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// First logical sector.
+    pub start_lba: Lba,
+    /// Length in logical sectors.
+    pub sectors: SectorCount,
+    /// Label, control characters made visible.
+    pub label: Option<String>,
+    /// How sure it is.
+    pub grade: Grade,
+    /// Sum of the witnesses' weights.
+    pub score: i32,
+    /// The evidence, strongest first.
+    pub witnesses: Vec<Witness>,
+    /// The find inside whose file it lies: a disk image stored there.
+    pub inside: Option<String>,
+    /// The file it lies in, when `inside` is set.
+    pub inside_file: Option<String>,
+    /// Newest time in its root directory.
+    pub newest: Option<Stamp>,
+    /// What is needed to look into it.
+    pub geometry: Geometry,
+}
+
+impl Find {
+    /// The ground it claims.
+    #[must_use]
+    pub fn range(&self) -> ByteRange {
+        ByteRange::sized(self.start_byte, self.bytes)
+    }
+
+    /// The label, or a dash.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.label.as_deref().unwrap_or("-")
+    }
+}
+
+/// Finds from what the formats inferred: sorted, numbered, graded, nested ones marked.
+pub(super) fn make(source: &SharedSource, mut found: Vec<FoundVolume>) -> Vec<Find> {
+    found.retain(|volume| volume.start.0 < source.len() && volume.bytes > 0);
+    found.sort_by_key(|volume| (volume.start, volume.kind));
+    let sector = source.sector_size();
+    let mut finds: Vec<Find> = found
+        .into_iter()
+        .enumerate()
+        .map(|(index, volume)| {
+            let grade = Grade::of(&volume);
+            let score = volume.score();
+            let mut witnesses = volume.witnesses;
+            witnesses.sort_by_key(|witness| std::cmp::Reverse(witness.weight));
+            Find {
+                id: format!("n{}", index + 1),
+                kind: volume.kind,
+                start_byte: volume.start,
+                bytes: volume.bytes,
+                start_lba: volume.start.lba(sector),
+                sectors: SectorCount(volume.bytes.div_ceil(sector.bytes())),
+                label: volume.label.map(|label| printable(&label)),
+                grade,
+                score,
+                witnesses,
+                inside: None,
+                inside_file: None,
+                newest: volume.newest,
+                geometry: volume.geometry,
+            }
+        })
+        .collect();
+    inside::mark(source, &mut finds);
+    finds
+}

@@ -1,0 +1,75 @@
+//! Disk images kept as files: a volume whose ground belongs to a file of another one.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use keel_format::{Deleted, NodeKind};
+use keel_source::{ByteOffset, SharedSource, Window, printable};
+
+use super::Find;
+
+/// The most files whose maps are looked at for one outer volume.
+const MOST_FILES: usize = 2_000_000;
+
+/// Marks every find whose first byte lies in a present file of another, larger find.
+pub(super) fn mark(source: &SharedSource, finds: &mut [Find]) {
+    let outers: Vec<usize> = (0..finds.len()).collect();
+    for outer in outers {
+        let Some(host) = finds.get(outer).cloned() else { continue };
+        let guests: Vec<usize> = finds
+            .iter()
+            .enumerate()
+            .filter(|(index, guest)| {
+                *index != outer
+                    && guest.bytes < host.bytes
+                    && host.range().contains(guest.start_byte)
+                    && guest.start_byte != host.start_byte
+            })
+            .map(|(index, _)| index)
+            .collect();
+        if guests.is_empty() {
+            continue;
+        }
+        let places: Vec<ByteOffset> = guests
+            .iter()
+            .filter_map(|index| finds.get(*index))
+            .map(|guest| ByteOffset(guest.start_byte - host.start_byte))
+            .collect();
+        let least = guests.iter().filter_map(|index| finds.get(*index)).map(|guest| guest.bytes).min().unwrap_or(0);
+        for (index, file) in guests.into_iter().zip(files_at(source, &host, &places, least)) {
+            if let (Some(guest), Some(file)) = (finds.get_mut(index), file)
+                && guest.inside.is_none()
+            {
+                guest.inside = Some(host.id.clone());
+                guest.inside_file = Some(printable(&file));
+            }
+        }
+    }
+}
+
+/// For each of `places` (bytes of the host volume) the path of the present file that holds it. Files smaller than an
+/// image of `least` bytes could be are passed over.
+fn files_at(source: &SharedSource, host: &Find, places: &[ByteOffset], least: u64) -> Vec<Option<String>> {
+    let mut paths = vec![None; places.len()];
+    let window: SharedSource = Arc::new(Window::new(Arc::clone(source), host.range()));
+    let Ok(volume) = host.geometry.open(window) else { return paths };
+    let mut looked_at = 0;
+    let least = least.min(64 << 10);
+    let _ = volume.walk(Deleted::Hide, &mut |found| {
+        if found.entry.kind != NodeKind::File || found.entry.bytes < least {
+            return ControlFlow::Continue(());
+        }
+        looked_at += 1;
+        for extent in volume.extents(found.entry.id).unwrap_or_default() {
+            let Some(at) = extent.volume_at else { continue };
+            for (place, path) in places.iter().zip(&mut paths) {
+                if at <= *place && *place < at + extent.bytes && path.is_none() {
+                    *path = Some(format!("{}/{}", found.folder, found.entry.name));
+                }
+            }
+        }
+        let all = paths.iter().all(Option::is_some);
+        if all || looked_at >= MOST_FILES { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
+    paths
+}

@@ -1,0 +1,98 @@
+//! Landmarks: the places where tables, copies and starts usually lie, and what is found implies.
+
+use std::collections::BTreeSet;
+
+use keel_format::clue::Clues;
+use keel_format::table;
+use keel_source::{ByteOffset, ByteRange, SharedSource};
+
+use super::{Find, infer};
+
+/// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit.
+const WIDTH: u64 = 64 << 10;
+/// Customary alignment of starts.
+const ALIGNMENT: u64 = 1 << 20;
+/// How far into the drive every aligned place is looked at.
+const DENSE: u64 = 64 << 20;
+/// Rounds of following what was found; each one needs a new find.
+const MOST_ROUNDS: usize = 256;
+
+/// Looks at the landmarks and follows what they imply until nothing new comes up.
+pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
+    let mut seen = BTreeSet::new();
+    let mut places = first_places(source);
+    let mut finds = Vec::new();
+    for _ in 0..MOST_ROUNDS {
+        let mut leads = 0;
+        for range in places.drain(..) {
+            if seen.insert(range) {
+                let before = clues.leads();
+                look(source, range, clues);
+                leads += clues.leads() - before;
+            }
+        }
+        if leads == 0 && !finds.is_empty() {
+            break;
+        }
+        finds = infer(source, clues);
+        places = implied_places(source, &finds);
+        places.retain(|range| !seen.contains(range));
+        if places.is_empty() {
+            break;
+        }
+    }
+    finds
+}
+
+fn look(source: &SharedSource, range: ByteRange, clues: &mut Clues) {
+    const STEP: u64 = 1 << 20;
+    let mut at = range.start;
+    while at < range.end {
+        let len = usize::try_from(STEP.min(range.end - at)).unwrap_or(0);
+        let mut buf = vec![0; len];
+        // What cannot be read is zero, and zeros are no clue.
+        let _ = source.read_at(at, &mut buf);
+        clues.look(at, &buf, len);
+        at = at + len as u64;
+    }
+}
+
+fn cut(source: &SharedSource, start: ByteOffset, bytes: u64) -> Option<ByteRange> {
+    let start = ByteOffset(start.0 / 512 * 512);
+    let range = ByteRange::new(start, (start + bytes).min(ByteOffset(source.len())));
+    (!range.is_empty()).then_some(range)
+}
+
+/// Start and end of the drive, aligned places near its start, and what tables (also damaged ones) point at.
+fn first_places(source: &SharedSource) -> Vec<ByteRange> {
+    let mut places: Vec<ByteRange> = Vec::new();
+    places.extend(cut(source, ByteOffset(0), ALIGNMENT + WIDTH));
+    places.extend((2..=DENSE / ALIGNMENT).filter_map(|step| cut(source, ByteOffset(step * ALIGNMENT), WIDTH)));
+    places.extend(cut(source, ByteOffset(source.len().saturating_sub(2 * ALIGNMENT)), 2 * ALIGNMENT));
+    let table = table::read(source.as_ref());
+    let sector = source.sector_size();
+    let copies = [&table.mbr.partitions, &table.mbr.extended, &table.primary.partitions, &table.backup.partitions];
+    for partition in copies.into_iter().flatten() {
+        places.extend(around(source, partition.range(sector)));
+    }
+    places
+}
+
+/// What finds imply: the next volume starts where one ends, and the one before ends where one starts.
+fn implied_places(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
+    finds.iter().filter(|find| find.inside.is_none()).flat_map(|find| around(source, find.range())).collect()
+}
+
+fn around(source: &SharedSource, range: ByteRange) -> Vec<ByteRange> {
+    let next = ByteOffset(range.end.0.div_ceil(ALIGNMENT).saturating_mul(ALIGNMENT));
+    let before = ByteOffset(range.start.0.saturating_sub(ALIGNMENT));
+    // Behind a logical partition come an EBR and the gap of one alignment step or one track.
+    let places = [
+        cut(source, range.start, WIDTH),
+        cut(source, before, range.start - before),
+        cut(source, range.end, WIDTH),
+        cut(source, next, WIDTH),
+        cut(source, next + ALIGNMENT, WIDTH),
+    ];
+    places.into_iter().flatten().collect()
+}

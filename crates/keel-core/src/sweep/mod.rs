@@ -1,0 +1,154 @@
+//! The sweep: finds lost volumes on the surface.
+
+mod find;
+mod inside;
+mod landmarks;
+mod state;
+mod surface;
+
+#[cfg(test)]
+mod tests;
+
+pub use find::{Find, Grade};
+pub use state::SweepState;
+
+use std::path::PathBuf;
+use std::time::Instant;
+
+use keel_format::clue::Clues;
+use keel_format::{registry, table};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
+use serde::Serialize;
+
+use crate::CoreError;
+use crate::job::Desk;
+
+/// Where a sweep looks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Reach {
+    /// Landmarks first, then the surface where they leave room for doubt.
+    #[default]
+    Doubt,
+    /// Places where tables, copies and starts usually lie, and what is found implies.
+    Landmarks,
+    /// Every sector.
+    Surface,
+}
+
+/// How to sweep.
+#[derive(Debug, Clone, Default)]
+pub struct SweepOptions {
+    /// Where to look.
+    pub reach: Reach,
+    /// The file that keeps the state, so that a cancelled sweep goes on later; none keeps nothing.
+    pub state: Option<PathBuf>,
+}
+
+/// What a running sweep tells.
+#[derive(Debug, Clone)]
+pub struct SweepProgress {
+    /// Bytes of surface looked at.
+    pub done: u64,
+    /// Bytes of surface to look at.
+    pub total: u64,
+    /// Where the scan is.
+    pub head: ByteOffset,
+    /// Bytes a second since the sweep began or was resumed.
+    pub rate: u64,
+    /// All finds so far, when they changed since the last report.
+    pub finds: Option<Vec<Find>>,
+    /// Places that could not be read, so far.
+    pub bad: Vec<ByteRange>,
+}
+
+/// What a sweep found.
+#[derive(Debug, Clone)]
+pub struct Sweep {
+    /// The finds, by their start.
+    pub finds: Vec<Find>,
+    /// The surface that was looked at, ascending.
+    pub looked_at: Vec<ByteRange>,
+    /// Places that could not be read.
+    pub bad: Vec<ByteRange>,
+    /// True when it was cancelled; with a state file it goes on from there.
+    pub cancelled: bool,
+    /// Remains of GPT headers.
+    pub gpt_remains: Vec<ByteOffset>,
+}
+
+impl Sweep {
+    /// The find with this id.
+    #[must_use]
+    pub fn find(&self, id: &str) -> Option<&Find> {
+        self.finds.iter().find(|find| find.id == id)
+    }
+}
+
+/// Sweeps `source`. Progress goes to `desk`; when it is cancelled the state so far is written to the state file and
+/// what was found so far comes back.
+///
+/// # Errors
+/// [`CoreError::File`] when the state file cannot be written. Unreadable places are no error.
+pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepProgress>) -> Result<Sweep, CoreError> {
+    let mut state =
+        options.state.as_deref().and_then(|path| SweepState::load(path, source)).unwrap_or_else(|| SweepState::new(source));
+    let mut finds = Vec::new();
+    if options.reach != Reach::Surface {
+        finds = landmarks::walk(source, &mut state.clues);
+        desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: Some(finds.clone()), bad: Vec::new() });
+    }
+    let ground = match options.reach {
+        Reach::Landmarks => Vec::new(),
+        Reach::Surface => vec![ByteRange::new(ByteOffset(0), ByteOffset(source.len()))],
+        Reach::Doubt => doubtful_ground(source, &finds),
+    };
+    let mut cancelled = false;
+    if !ground.is_empty() && !desk.cancel().is_cancelled() {
+        cancelled = surface::scan(source, &ground, &mut state, options.state.as_deref(), desk)?;
+        finds = infer(source, &state.clues);
+    }
+    cancelled |= desk.cancel().is_cancelled();
+    Ok(Sweep { finds, looked_at: state.done, bad: state.bad, cancelled, gpt_remains: state.clues.gpt_headers })
+}
+
+/// Finds from clues: every format infers, nested images are told apart, ids go by start.
+fn infer(source: &SharedSource, clues: &Clues) -> Vec<Find> {
+    let mut tidy = clues.clone();
+    tidy.tidy();
+    let found = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
+    find::make(source, found)
+}
+
+/// The ground that landmarks leave in doubt: nothing when a sound table and certain finds agree; else all ground that
+/// no certain find covers.
+fn doubtful_ground(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
+    /// Gaps up to this length are alignment, and the landmarks looked into them.
+    const LEAST_GAP: u64 = 2 << 20;
+    let table = table::read(source.as_ref());
+    let sector = source.sector_size();
+    let trusted: Vec<ByteRange> =
+        finds.iter().filter(|find| find.grade == Grade::Certain && find.inside.is_none()).map(Find::range).collect();
+    let entries_hold = table.partitions.iter().all(|partition| trusted.contains(&partition.range(sector)));
+    if table.is_sound() && !table.partitions.is_empty() && entries_hold {
+        return Vec::new();
+    }
+    let mut ground = Vec::new();
+    let mut end = ByteOffset(0);
+    let mut sorted = trusted;
+    sorted.sort();
+    for range in sorted.into_iter().chain([ByteRange::sized(ByteOffset(source.len()), 0)]) {
+        let gap = ByteRange::new(end, range.start);
+        if gap.len() > LEAST_GAP {
+            ground.push(gap);
+        }
+        end = end.max(range.end);
+    }
+    ground
+}
+
+/// Bytes a second.
+fn rate(bytes: u64, since: Instant) -> u64 {
+    let ms = u64::try_from(since.elapsed().as_millis()).unwrap_or(u64::MAX).max(1);
+    bytes.saturating_mul(1000) / ms
+}

@@ -1,0 +1,172 @@
+//! Looking at every sector, at the speed of the source, on as many threads as help.
+
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use keel_format::clue::Clues;
+use keel_source::{ByteOffset, ByteRange, SharedSource};
+
+use super::{Find, SweepProgress, SweepState, infer, rate};
+use crate::CoreError;
+use crate::job::Desk;
+
+/// Bytes read at once: the cancel flag is tested as often.
+const CHUNK: usize = 1 << 20;
+/// Bytes seen behind a chunk, so that a structure that begins in it is seen whole.
+const BEHIND: usize = 4096;
+/// Bytes one worker takes at a time; the state is updated as often.
+const SEGMENT: u64 = 8 << 20;
+/// How often progress is told.
+const TELL: Duration = Duration::from_millis(50);
+/// How often finds are inferred anew while leads come in.
+const INFER: Duration = Duration::from_millis(600);
+/// How often the state file is written.
+const SAVE: Duration = Duration::from_secs(3);
+
+struct Shared<'a> {
+    source: &'a SharedSource,
+    segments: &'a [ByteRange],
+    next: AtomicUsize,
+    stop: AtomicBool,
+    state: Mutex<(SweepState, ByteOffset)>,
+}
+
+/// Scans what of `ground` is left; answers whether it was cancelled. Holes are skipped.
+pub(super) fn scan(
+    source: &SharedSource,
+    ground: &[ByteRange],
+    state: &mut SweepState,
+    keep: Option<&Path>,
+    desk: &Desk<SweepProgress>,
+) -> Result<bool, CoreError> {
+    let left = state.left(ground);
+    let segments = segments(source, &left);
+    let total: u64 = ground.iter().map(|range| range.len()).sum();
+    let shared = Shared {
+        source,
+        segments: &segments,
+        next: AtomicUsize::new(0),
+        stop: AtomicBool::new(false),
+        state: Mutex::new((std::mem::replace(state, SweepState::new(source)), ByteOffset(0))),
+    };
+    let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8).min(segments.len().max(1));
+    let result = thread::scope(|scope| {
+        let threads: Vec<_> = (0..workers).map(|_| scope.spawn(|| work(&shared))).collect();
+        let result = watch(&shared, &threads, total, keep, desk);
+        shared.stop.store(true, Ordering::Relaxed);
+        result
+    });
+    let cancelled = desk.cancel().is_cancelled();
+    let (mut scanned, _) = shared.state.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    if !cancelled {
+        // Holes hold nothing: all of the ground counts as looked at.
+        ground.iter().for_each(|range| scanned.mark(*range));
+    }
+    scanned.clues.tidy();
+    *state = scanned;
+    match keep {
+        Some(path) if cancelled => state.save(path)?,
+        // A whole scan has nothing to go on with; the next one shall read the drive as it is then.
+        Some(path) => {
+            let _ = std::fs::remove_file(path);
+        }
+        None => {}
+    }
+    result.map(|()| cancelled)
+}
+
+/// The data of `ground` in pieces that one worker takes at a time.
+fn segments(source: &SharedSource, ground: &[ByteRange]) -> Vec<ByteRange> {
+    let mut segments = Vec::new();
+    for range in ground {
+        let mut at = range.start;
+        while at < range.end {
+            let Some(data) = source.next_data(at).and_then(|data| data.overlap(*range)) else { break };
+            // Clues stand at multiples of 512 from the start of the drive.
+            let start = ByteOffset(data.start.0 / 512 * 512).max(range.start);
+            let end = data.end.min(start + SEGMENT);
+            segments.push(ByteRange::new(start, end));
+            at = end;
+        }
+    }
+    segments
+}
+
+fn work(shared: &Shared<'_>) {
+    let mut buf = vec![0u8; CHUNK + BEHIND];
+    while let Some(segment) = shared.segments.get(shared.next.fetch_add(1, Ordering::Relaxed)) {
+        let mut clues = Clues::default();
+        let mut bad = Vec::new();
+        let mut at = segment.start;
+        while at < segment.end {
+            if shared.stop.load(Ordering::Relaxed) {
+                break;
+            }
+            let len = usize::try_from(segment.end - at).unwrap_or(CHUNK).min(CHUNK);
+            let behind = usize::try_from(ByteOffset(shared.source.len()) - (at + len as u64)).unwrap_or(BEHIND).min(BEHIND);
+            let piece = &mut buf[..len + behind];
+            if let Err(error) = shared.source.read_at(at, piece) {
+                let chunk = ByteRange::sized(at, len as u64);
+                bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk)));
+            }
+            clues.look(at, piece, len);
+            at = at + len as u64;
+        }
+        if let Ok(mut state) = shared.state.lock() {
+            let (state, head) = &mut *state;
+            state.clues.append(clues);
+            state.bad.extend(bad);
+            state.mark(ByteRange::new(segment.start, at));
+            *head = (*head).max(at);
+        }
+    }
+}
+
+fn watch(
+    shared: &Shared<'_>,
+    threads: &[thread::ScopedJoinHandle<'_, ()>],
+    total: u64,
+    keep: Option<&Path>,
+    desk: &Desk<SweepProgress>,
+) -> Result<(), CoreError> {
+    let begun = Instant::now();
+    let before = shared.state.lock().map(|state| covered(&state.0)).unwrap_or(0);
+    let (mut saved, mut inferred, mut told) = (begun, begun, begun);
+    let mut leads = 0;
+    loop {
+        let finished = threads.iter().all(thread::ScopedJoinHandle::is_finished);
+        if finished || desk.cancel().is_cancelled() {
+            return Ok(());
+        }
+        thread::sleep(Duration::from_millis(2));
+        if told.elapsed() < TELL {
+            continue;
+        }
+        told = Instant::now();
+        let due = inferred.elapsed() > INFER;
+        let save_due = keep.filter(|_| saved.elapsed() > SAVE);
+        let Ok(state) = shared.state.lock() else { return Ok(()) };
+        let (done, head, bad) = (covered(&state.0), state.1, state.0.bad.clone());
+        let snapshot = (due && state.0.clues.leads() != leads).then(|| state.0.clues.clone());
+        let saving = save_due.map(|path| (path, state.0.clone()));
+        drop(state);
+        let mut finds: Option<Vec<Find>> = None;
+        if let Some(clues) = snapshot {
+            leads = clues.leads();
+            finds = Some(infer(shared.source, &clues));
+            inferred = Instant::now();
+        }
+        desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad });
+        if let Some((path, state)) = saving {
+            state.save(path)?;
+            saved = Instant::now();
+        }
+    }
+}
+
+fn covered(state: &SweepState) -> u64 {
+    state.done.iter().map(|range| range.len()).sum()
+}

@@ -1,0 +1,236 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use keel_core::{mend, sweep};
+use keel_format::table::Scheme;
+
+/// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
+#[derive(Debug, Parser)]
+#[command(name = "ykeel", version, args_conflicts_with_subcommands = true)]
+pub(crate) struct Cli {
+    #[command(subcommand)]
+    pub(crate) command: Option<Command>,
+    /// Drives to open in the screens: images, block devices, simulated drives.
+    pub(crate) sources: Vec<PathBuf>,
+    /// Logical sector size in bytes, instead of what the source says.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) sector_size: Option<u32>,
+}
+
+/// A source and how to read it.
+#[derive(Debug, Args)]
+pub(crate) struct SourceArgs {
+    /// Raw image (also the first part NAME.001 of a split one), block device, or simulated drive NAME.drive.toml.
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: PathBuf,
+    /// Logical sector size in bytes, instead of what the source says.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) sector_size: Option<u32>,
+    /// Print one JSON document on standard output.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// List the drives in a folder.
+    Yard {
+        /// The folder; by default this one.
+        #[arg(default_value = ".")]
+        dir: PathBuf,
+        /// List the block devices of this system too. They are not opened.
+        #[arg(long)]
+        devices: bool,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Say which rungs hold, and the lowest one that does not.
+    Ladder {
+        #[command(flatten)]
+        source: SourceArgs,
+    },
+    /// Find lost volumes and settle them into a layout.
+    Sweep {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Where to look; by default landmarks, then the surface where they leave room for doubt.
+        #[arg(long, value_enum)]
+        reach: Option<ReachArg>,
+        #[command(flatten)]
+        choices: ChoiceArgs,
+    },
+    /// Stage repairs, show them, and apply them when told to.
+    Mend(MendArgs),
+    /// Put a drive back as it was before an apply, or finish one that was interrupted.
+    Undo {
+        /// The undo bundle.
+        bundle: PathBuf,
+        /// Finish the interrupted apply instead of putting everything back.
+        #[arg(long)]
+        finish: bool,
+        /// The drive, when it is no longer where it was.
+        #[arg(long, value_name = "SOURCE")]
+        source: Option<PathBuf>,
+        /// Confirmation code: wanted for block devices.
+        #[arg(long, value_name = "CODE")]
+        confirm: Option<String>,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// List the files of a volume or find.
+    Files {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Id of the find (n1, n2, …), or @LBA of its first sector.
+        #[arg(long, value_name = "ID")]
+        volume: Option<String>,
+        /// Folder in the volume; by default its root.
+        #[arg(default_value = "")]
+        path: String,
+        /// List everything below the folder too.
+        #[arg(long)]
+        recursive: bool,
+        /// List deleted entries too.
+        #[arg(long)]
+        deleted: bool,
+        /// Print the streams of one file instead of a listing.
+        #[arg(long)]
+        streams: bool,
+    },
+    /// Take files out of a volume or find, with a manifest.
+    Extract {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Id of the find (n1, n2, …), or @LBA of its first sector.
+        #[arg(long, value_name = "ID")]
+        volume: String,
+        /// Files and folders in the volume; none: everything.
+        #[arg(value_name = "PATH")]
+        paths: Vec<String>,
+        /// Folder to put them into.
+        #[arg(long, value_name = "DIR")]
+        to: PathBuf,
+    },
+    /// Draw the drive as it is, as it was found and as it would be.
+    Report {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// The drawing to write: FILE.svg.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+    /// Lay out the demo yard and open it.
+    Demo {
+        /// Folder of the demo yard.
+        #[arg(long, default_value = "demo-yard", value_name = "DIR")]
+        dir: PathBuf,
+        /// Lay it out anew, also where it is there already.
+        #[arg(long)]
+        fresh: bool,
+        /// Only lay it out.
+        #[arg(long)]
+        no_screens: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct MendArgs {
+    #[command(flatten)]
+    pub(crate) source: SourceArgs,
+    /// Stage only these repairs.
+    #[arg(long, value_enum)]
+    pub(crate) only: Option<OnlyArg>,
+    #[command(flatten)]
+    pub(crate) choices: ChoiceArgs,
+    /// Save the drive as it would be as a new image.
+    #[arg(long, value_name = "COPY")]
+    pub(crate) save_as: Option<PathBuf>,
+    /// Write the plan to the drive.
+    #[arg(long)]
+    pub(crate) apply: bool,
+    /// Confirmation code of the drive, as shown with the plan.
+    #[arg(long, value_name = "CODE", requires = "apply")]
+    pub(crate) confirm: Option<String>,
+    /// Apply without the code: image files and simulated drives only.
+    #[arg(long, requires = "apply", conflicts_with = "confirm")]
+    pub(crate) yes: bool,
+    /// Where the undo bundle goes.
+    #[arg(long, value_name = "FILE", requires = "apply")]
+    pub(crate) bundle: Option<PathBuf>,
+    /// Override, in the words that the refusal names, the rule that a failing drive is copied first.
+    #[arg(long, value_name = "WORDS", requires = "apply")]
+    pub(crate) override_words: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ChoiceArgs {
+    /// Keep this find in the layout.
+    #[arg(long, value_name = "ID")]
+    pub(crate) hold: Vec<String>,
+    /// Keep this find out of the layout.
+    #[arg(long, value_name = "ID")]
+    pub(crate) drop: Vec<String>,
+    /// Write this kind of table.
+    #[arg(long, value_enum)]
+    pub(crate) scheme: Option<SchemeArg>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum ReachArg {
+    /// Where tables, copies and starts usually lie.
+    Landmarks,
+    /// Every sector.
+    Surface,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum OnlyArg {
+    /// Partition tables.
+    Table,
+    /// Boot sectors.
+    Boot,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum SchemeArg {
+    /// The table in sector 0.
+    Mbr,
+    /// The GUID partition table.
+    Gpt,
+}
+
+impl From<Option<ReachArg>> for Wrap<sweep::Reach> {
+    fn from(reach: Option<ReachArg>) -> Self {
+        Wrap(match reach {
+            None => sweep::Reach::Doubt,
+            Some(ReachArg::Landmarks) => sweep::Reach::Landmarks,
+            Some(ReachArg::Surface) => sweep::Reach::Surface,
+        })
+    }
+}
+
+/// A value of a lower crate made from an argument.
+pub(crate) struct Wrap<T>(pub(crate) T);
+
+impl From<Option<OnlyArg>> for Wrap<mend::Only> {
+    fn from(only: Option<OnlyArg>) -> Self {
+        Wrap(match only {
+            None => mend::Only::All,
+            Some(OnlyArg::Table) => mend::Only::Table,
+            Some(OnlyArg::Boot) => mend::Only::Boot,
+        })
+    }
+}
+
+impl From<SchemeArg> for Scheme {
+    fn from(scheme: SchemeArg) -> Self {
+        match scheme {
+            SchemeArg::Mbr => Self::Mbr,
+            SchemeArg::Gpt => Self::Gpt,
+        }
+    }
+}

@@ -1,0 +1,42 @@
+//! `ykeel extract`.
+
+use std::path::Path;
+
+use keel_core::files::{self, ExtractProgress};
+use keel_core::job::Desk;
+use keel_core::sweep::Reach;
+use keel_source::{printable, size_decimal};
+
+use super::shared::{cancel, find, open, print_json, sweep};
+use crate::cli::SourceArgs;
+use crate::exit::Ended;
+
+pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) -> anyhow::Result<()> {
+    let source = open(args)?;
+    let swept = sweep(&source, Reach::Doubt)?;
+    let volume = files::open(&source, find(&swept.finds, volume)?)?;
+    let (desk, _progress): (Desk<ExtractProgress>, _) = Desk::new(cancel());
+    let extracted = files::extract(volume.as_ref(), paths, to, &desk)?;
+    if args.json {
+        print_json(&extracted)?;
+    } else {
+        for file in extracted.files.iter().filter(|file| file.state != files::Outcome::Whole) {
+            let why = file.why.clone().unwrap_or_else(|| format!("{} bytes unreadable", file.unreadable_bytes));
+            println!("{}  {}", printable(&file.path), why);
+        }
+        println!(
+            "{} whole, {} partly unreadable, {} failed; {} in {}; count and bytes {}",
+            extracted.whole,
+            extracted.partly_unreadable,
+            extracted.failed,
+            size_decimal(extracted.bytes),
+            to.display(),
+            if extracted.compared { "compared" } else { "DO NOT MATCH" },
+        );
+    }
+    match (extracted.cancelled, extracted.failed, extracted.compared) {
+        (true, _, _) => Err(Ended::Cancelled.into()),
+        (_, 0, true) => Ok(()),
+        _ => Err(Ended::Nothing.into()),
+    }
+}

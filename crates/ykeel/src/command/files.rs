@@ -1,0 +1,134 @@
+//! `ykeel files`.
+
+use std::io::Write;
+use std::ops::ControlFlow;
+
+use keel_core::files;
+use keel_core::sweep::{Find, Reach};
+use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, StreamInfo, Volume, VolumeSummary};
+use keel_source::{printable, size_decimal};
+use serde::Serialize;
+
+use super::shared::{cancel, find, open, print_json, sweep};
+use crate::cli::SourceArgs;
+use crate::exit::Ended;
+
+/// What to list.
+pub(super) struct Asked<'a> {
+    pub(super) volume: Option<&'a str>,
+    pub(super) path: &'a str,
+    pub(super) recursive: bool,
+    pub(super) deleted: bool,
+    pub(super) streams: bool,
+}
+
+#[derive(Serialize)]
+struct Line {
+    path: String,
+    #[serde(flatten)]
+    entry: Entry,
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    volume: &'a str,
+    summary: &'a VolumeSummary,
+    path: &'a str,
+    entries: Vec<Line>,
+    streams: Vec<StreamInfo>,
+    findings: Vec<Finding>,
+}
+
+pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
+    let source = open(args)?;
+    let swept = sweep(&source, Reach::Doubt)?;
+    let Some(find) = chosen(&swept.finds, asked.volume)? else {
+        eprintln!("ykeel: choose one with --volume:");
+        for find in &swept.finds {
+            eprintln!("  {}  {}  {}  {}", find.id, find.kind.word(), find.name(), size_decimal(find.bytes));
+        }
+        return Err(Ended::WrongUse.into());
+    };
+    let volume = files::open(&source, find)?;
+    let resolved = files::resolve(volume.as_ref(), asked.path)?;
+    let deleted = if asked.deleted { Deleted::Show } else { Deleted::Hide };
+    let mut document =
+        Document { volume: &find.id, summary: volume.summary(), path: asked.path, entries: Vec::new(), streams: Vec::new(), findings: Vec::new() };
+    if resolved.entry.kind != NodeKind::Directory || asked.streams {
+        document.streams = volume.streams(resolved.entry.id)?;
+        document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry });
+    } else if asked.recursive {
+        return tree(args, volume.as_ref(), document, asked.path, deleted);
+    } else {
+        let (entries, findings) = files::entries(volume.as_ref(), resolved.entry.id, deleted)?;
+        let base = asked.path.trim_matches('/');
+        let line = |entry: Entry| Line { path: if base.is_empty() { entry.name.clone() } else { format!("{base}/{}", entry.name) }, entry };
+        document.entries = entries.into_iter().map(line).collect();
+        document.findings = findings;
+    }
+    if args.json {
+        return print_json(&document);
+    }
+    let mut out = std::io::stdout().lock();
+    for line in &document.entries {
+        print_line(&mut out, &line.path, &line.entry)?;
+    }
+    for stream in document.streams.iter().filter(|stream| !stream.name.is_empty() || stream.storage != "plain") {
+        writeln!(out, "    stream {:?}  {}  {}", printable(&stream.name), stream.bytes, stream.storage)?;
+    }
+    for finding in &document.findings {
+        eprintln!("ykeel: {}: {}", finding.what, finding.how);
+    }
+    Ok(())
+}
+
+/// The find asked for; the only one when none is named.
+fn chosen<'a>(finds: &'a [Find], name: Option<&str>) -> anyhow::Result<Option<&'a Find>> {
+    match (name, finds) {
+        (Some(name), _) => find(finds, name).map(Some),
+        (None, [only]) => Ok(Some(only)),
+        (None, []) => Err(keel_core::CoreError::Nothing("no volume was found on this drive").into()),
+        (None, _) => Ok(None),
+    }
+}
+
+/// The whole tree below a folder, line by line as it is read; as JSON one document.
+fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base: &str, deleted: Deleted) -> anyhow::Result<()> {
+    let base = base.trim_matches('/');
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    let mut broken = None;
+    let findings = volume.walk(deleted, &mut |found| {
+        let below = base.is_empty() || found.folder == base || found.folder.strip_prefix(base).is_some_and(|rest| rest.starts_with('/'));
+        if below {
+            let path = if found.folder.is_empty() { found.entry.name.clone() } else { format!("{}/{}", found.folder, found.entry.name) };
+            if args.json {
+                document.entries.push(Line { path, entry: found.entry.clone() });
+            } else if let Err(error) = print_line(&mut out, &path, found.entry) {
+                broken = Some(error);
+                return ControlFlow::Break(());
+            }
+        }
+        if cancel().is_cancelled() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    })?;
+    if let Some(error) = broken {
+        return Err(error.into());
+    }
+    if cancel().is_cancelled() {
+        return Err(Ended::Cancelled.into());
+    }
+    out.flush()?;
+    drop(out);
+    document.findings = findings;
+    if args.json { print_json(&document) } else { Ok(()) }
+}
+
+fn print_line(out: &mut dyn Write, path: &str, entry: &Entry) -> std::io::Result<()> {
+    let kind = match (entry.kind, entry.existence) {
+        (_, Existence::Deleted) => "deleted",
+        (NodeKind::Directory, _) => "folder",
+        (NodeKind::Link, _) => "link",
+        (NodeKind::File, _) => "",
+    };
+    let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
+    writeln!(out, "{:>14}  {time:<20}  {kind:<7}  {}", entry.bytes, printable(path))
+}

@@ -1,0 +1,130 @@
+//! `ykeel mend`.
+
+use std::sync::Arc;
+
+use keel_core::CoreError;
+use keel_core::ladder::{self, Ladder};
+use keel_core::layout::{self, Layout};
+use keel_core::mend;
+use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
+use keel_core::sweep::{Find, Reach};
+use keel_format::table;
+use keel_source::{SharedSource, size_decimal};
+use serde::Serialize;
+
+use super::shared::{bar, cancel, choices, open, print_json, sweep};
+use crate::cli::{MendArgs, Wrap};
+use crate::exit::Ended;
+
+#[derive(Serialize)]
+struct Document {
+    layout: Layout,
+    plan: Plan,
+    now: Ladder,
+    after: Option<Ladder>,
+    saved_as: Option<String>,
+    applied: Option<AppliedDocument>,
+}
+
+#[derive(Serialize)]
+struct AppliedDocument {
+    bundle: String,
+    bytes: u64,
+    ladder: Ladder,
+}
+
+pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
+    let source = open(&args.source)?;
+    let swept = sweep(&source, Reach::Doubt)?;
+    let table = table::read(source.as_ref());
+    let layout = layout::settle(&source, &table, &swept.finds, &choices(&args.choices, &swept.finds)?);
+    let Wrap(only): Wrap<mend::Only> = args.only.into();
+    let edits = mend::stage(&source, &table, &swept.finds, &layout, only);
+    let now = ladder::examine(&source, &swept.finds, &cancel());
+    let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
+    let after = (!edits.is_empty()).then(|| ladder::examine(&view, &swept.finds, &cancel()));
+    let plan = Plan::new(&source, edits, now.reads_fail());
+    let mut document = Document { layout, plan, now, after, saved_as: None, applied: None };
+    if cancel().is_cancelled() {
+        return Err(Ended::Cancelled.into());
+    }
+    if !args.source.json {
+        print_plan(&document);
+    }
+    if document.plan.edits.is_empty() {
+        if args.source.json {
+            print_json(&document)?;
+        }
+        return Err(Ended::Nothing.into());
+    }
+    if let Some(path) = &args.save_as {
+        let bar = bar(view.len(), "saving");
+        let bad = plan::save_as(view.as_ref(), path, &mut |at| bar.set_position(at))?;
+        bar.finish_and_clear();
+        document.saved_as = Some(path.display().to_string());
+        if !bad.is_empty() {
+            eprintln!("ykeel: {} stretches could not be read and are zeros in the copy", bad.len());
+        }
+    }
+    if args.apply {
+        document.applied = Some(apply(args, &source, &document.plan, &swept.finds)?);
+    }
+    if args.source.json {
+        return print_json(&document);
+    }
+    if let Some(applied) = &document.applied {
+        println!("applied: {} written, read back and compared", size_decimal(applied.bytes));
+        println!("undo with: ykeel undo {}", applied.bundle);
+        super::ladder::print(&applied.ladder);
+    } else if let Some(saved) = &document.saved_as {
+        println!("saved as {saved}");
+    }
+    Ok(())
+}
+
+fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) -> anyhow::Result<AppliedDocument> {
+    let confirmation = match (&args.confirm, args.yes) {
+        (Some(code), _) => Confirmation::Code(code.clone()),
+        (None, true) => Confirmation::Yes,
+        (None, false) => Confirmation::Code(String::new()),
+    };
+    let options = ApplyOptions {
+        confirmation,
+        override_words: args.override_words.clone(),
+        bundle: args.bundle.clone(),
+        stamp: crate::app::stamp(),
+    };
+    let applied = plan::apply(source, plan, &options, &mut |_| {}).map_err(|error| match error {
+        // The bundle is on disk: say how to get back.
+        CoreError::Source(inner @ keel_source::SourceError::Write { .. }) => {
+            eprintln!("ykeel: writing failed half-way; the undo bundle of this drive puts it back");
+            CoreError::Source(inner)
+        }
+        other => other,
+    })?;
+    // The drive as it is, asked anew.
+    let ladder = ladder::examine(source, finds, &cancel());
+    Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, ladder })
+}
+
+fn print_plan(document: &Document) {
+    super::sweep::print_layout(&document.layout);
+    let plan = &document.plan;
+    if plan.edits.is_empty() {
+        println!("plan: empty; nothing here needs a repair that the evidence supports");
+        return;
+    }
+    println!("plan: {} edits, {}", plan.edits.len(), size_decimal(plan.bytes()));
+    for edit in &plan.edits {
+        println!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len() as u64));
+        println!("      {}", edit.reason);
+    }
+    if let Some(after) = &document.after {
+        println!("the ladder as it would be:");
+        super::ladder::print(after);
+    }
+    if plan.copy_first {
+        println!("this drive fails reads: copy it first, or save a repaired copy with --save-as");
+    }
+    println!("confirmation code of this drive: {}", plan.code);
+}

@@ -1,0 +1,32 @@
+//! The commands without screens: each prints for people, or one JSON document.
+
+mod extract;
+mod files;
+mod ladder;
+mod mend;
+mod report;
+mod shared;
+mod sweep;
+mod undo;
+mod yard;
+
+use crate::cli::{Cli, Command};
+use crate::{app, demo};
+
+/// Runs what the command line asks for.
+pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
+    match cli.command {
+        None => app::open(&cli.sources, cli.sector_size),
+        Some(Command::Yard { dir, devices, json }) => yard::run(&dir, devices, json),
+        Some(Command::Ladder { source }) => ladder::run(&source),
+        Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
+        Some(Command::Mend(args)) => mend::run(&args),
+        Some(Command::Undo { bundle, finish, source, confirm, json }) => undo::run(&bundle, finish, source.as_deref(), confirm, json),
+        Some(Command::Files { source, volume, path, recursive, deleted, streams }) => {
+            files::run(&source, &files::Asked { volume: volume.as_deref(), path: &path, recursive, deleted, streams })
+        }
+        Some(Command::Extract { source, volume, paths, to }) => extract::run(&source, &volume, &paths, &to),
+        Some(Command::Report { source, out }) => report::run(&source, &out),
+        Some(Command::Demo { dir, fresh, no_screens }) => demo::run(&dir, fresh, no_screens),
+    }
+}

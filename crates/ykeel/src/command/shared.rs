@@ -1,0 +1,103 @@
+//! What the commands share: opening, cancelling, progress, JSON.
+
+use std::io::{IsTerminal, Write};
+use std::sync::OnceLock;
+use std::time::Duration;
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use keel_core::case;
+use keel_core::job::{Cancel, Desk, Job};
+use keel_core::layout::Choices;
+use keel_core::sweep::{self, Find, Reach, Sweep, SweepOptions, SweepProgress};
+use keel_source::{OpenOptions, SharedSource};
+use serde::Serialize;
+
+use crate::cli::{ChoiceArgs, SourceArgs};
+use crate::exit::Ended;
+
+/// Opens the source of a command.
+pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
+    Ok(keel_source::open(&args.source, OpenOptions { sector_size: args.sector_size })?)
+}
+
+/// The flag that Ctrl-C and a termination signal set.
+pub(crate) fn cancel() -> Cancel {
+    static FLAG: OnceLock<Cancel> = OnceLock::new();
+    FLAG.get_or_init(|| {
+        let flag = Cancel::default();
+        let handler = flag.clone();
+        let _ = ctrlc::set_handler(move || handler.cancel());
+        flag
+    })
+    .clone()
+}
+
+/// Prints one JSON document on standard output.
+pub(crate) fn print_json(document: &impl Serialize) -> anyhow::Result<()> {
+    let mut out = std::io::stdout().lock();
+    serde_json::to_writer_pretty(&mut out, document).map_err(std::io::Error::from)?;
+    writeln!(out)?;
+    Ok(())
+}
+
+/// A bar on a terminal, silent otherwise. `total` in bytes.
+pub(crate) fn bar(total: u64, what: &'static str) -> ProgressBar {
+    let bar = ProgressBar::with_draw_target(Some(total), ProgressDrawTarget::stderr());
+    if !std::io::stderr().is_terminal() {
+        bar.set_draw_target(ProgressDrawTarget::hidden());
+    }
+    if let Ok(style) = ProgressStyle::with_template("{prefix} {wide_bar} {percent}%  {msg}") {
+        bar.set_style(style.progress_chars("━╸ "));
+    }
+    bar.set_prefix(what);
+    bar
+}
+
+/// Sweeps with a bar; the state is kept, so that a cancelled sweep goes on with the next call.
+pub(crate) fn sweep(source: &SharedSource, reach: Reach) -> anyhow::Result<Sweep> {
+    let state = case::drive_folder(source.identity()).join("sweep.json");
+    let options = SweepOptions { reach, state: Some(state) };
+    let drive = SharedSource::clone(source);
+    let job = Job::start(move |desk: &Desk<SweepProgress>| sweep::sweep(&drive, &options, desk));
+    let (flag, own) = (cancel(), job.cancel().clone());
+    // The signal's flag is shared by the whole process, the job has one of its own.
+    let done = Cancel::default();
+    let watched = done.clone();
+    let watcher = std::thread::spawn(move || {
+        while !watched.is_cancelled() {
+            if flag.is_cancelled() {
+                own.cancel();
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    });
+    let bar = bar(1, "surface");
+    let result = job.wait(|progress| {
+        bar.set_length(progress.total.max(1));
+        bar.set_position(progress.done);
+        bar.set_message(format!("{}/s", keel_source::size_decimal(progress.rate)));
+    });
+    done.cancel();
+    let _ = watcher.join();
+    bar.finish_and_clear();
+    let swept = result.map_err(|panic| anyhow::anyhow!("the sweep died: {panic}"))??;
+    if swept.cancelled {
+        eprintln!("ykeel: cancelled; the next sweep of this drive goes on from here");
+        return Err(Ended::Cancelled.into());
+    }
+    Ok(swept)
+}
+
+/// The find that `name` means: an id, or `@LBA` of its first sector.
+pub(crate) fn find<'a>(finds: &'a [Find], name: &str) -> anyhow::Result<&'a Find> {
+    let by_start = name.strip_prefix('@').and_then(|lba| lba.parse().ok());
+    let found = finds.iter().find(|find| find.id == name || Some(find.start_lba.0) == by_start);
+    Ok(found.ok_or_else(|| keel_core::CoreError::Unknown { what: "volume", name: name.into() })?)
+}
+
+/// The technician's choices; ids must be finds.
+pub(crate) fn choices(args: &ChoiceArgs, finds: &[Find]) -> anyhow::Result<Choices> {
+    let ids = |names: &[String]| names.iter().map(|name| find(finds, name).map(|find| find.id.clone())).collect();
+    Ok(Choices { hold: ids(&args.hold)?, drop: ids(&args.drop)?, scheme: args.scheme.map(Into::into) })
+}

@@ -1,0 +1,105 @@
+//! `ykeel sweep`.
+
+use keel_core::layout::{self, Layout};
+use keel_core::sweep::{Find, Reach};
+use keel_format::{VolumeKind, Witness, table};
+use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, size_decimal};
+use serde::Serialize;
+
+use super::shared::{choices, open, print_json, sweep};
+use crate::cli::{ChoiceArgs, ReachArg, SourceArgs, Wrap};
+
+/// A find as the headless contract shows it.
+#[derive(Serialize)]
+struct FindDocument<'a> {
+    id: &'a str,
+    kind: VolumeKind,
+    start_byte: ByteOffset,
+    bytes: u64,
+    start_lba: Lba,
+    sectors: SectorCount,
+    label: Option<&'a str>,
+    grade: &'static str,
+    score: i32,
+    witnesses: &'a [Witness],
+    inside: Option<&'a str>,
+    inside_file: Option<&'a str>,
+    newest: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    finds: Vec<FindDocument<'a>>,
+    layout: &'a Layout,
+    unreadable: &'a [ByteRange],
+}
+
+fn document(find: &Find) -> FindDocument<'_> {
+    FindDocument {
+        id: &find.id,
+        kind: find.kind,
+        start_byte: find.start_byte,
+        bytes: find.bytes,
+        start_lba: find.start_lba,
+        sectors: find.sectors,
+        label: find.label.as_deref(),
+        grade: find.grade.word(),
+        score: find.score,
+        witnesses: &find.witnesses,
+        inside: find.inside.as_deref(),
+        inside_file: find.inside_file.as_deref(),
+        newest: find.newest.map(|stamp| stamp.to_string()),
+    }
+}
+
+pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArgs) -> anyhow::Result<()> {
+    let source = open(args)?;
+    let Wrap(reach): Wrap<Reach> = reach.into();
+    let swept = sweep(&source, reach)?;
+    let table = table::read(source.as_ref());
+    let layout = layout::settle(&source, &table, &swept.finds, &choices(choice, &swept.finds)?);
+    if args.json {
+        let finds = swept.finds.iter().map(document).collect();
+        return print_json(&Document { finds, layout: &layout, unreadable: &swept.bad });
+    }
+    for find in &swept.finds {
+        print_find(find);
+    }
+    print_layout(&layout);
+    Ok(())
+}
+
+fn print_find(find: &Find) {
+    let inside = find.inside.as_ref().map(|outer| format!("  inside {outer}: {}", find.inside_file.as_deref().unwrap_or("a file"))).unwrap_or_default();
+    println!(
+        "{}  {}  {}  {}  LBA {} to {}  {}{inside}",
+        find.id,
+        find.kind.word(),
+        find.name(),
+        size_decimal(find.bytes),
+        find.start_lba.0,
+        (find.start_lba.0 + find.sectors.0).saturating_sub(1),
+        find.grade.word(),
+    );
+    for witness in &find.witnesses {
+        let at = witness.at_byte.map(|at| format!("  ({at})")).unwrap_or_default();
+        println!("    {:<15} {:>4}  {}{at}", witness.kind.word(), witness.weight, witness.says);
+    }
+}
+
+/// The layout as lines.
+pub(super) fn print_layout(layout: &Layout) {
+    if layout.whole_drive {
+        println!("layout: none; a volume fills the drive without a table");
+        return;
+    }
+    println!("layout: {} ({})", layout.scheme.word(), layout.scheme_why);
+    for entry in &layout.entries {
+        let find = entry.find.as_deref().unwrap_or("-");
+        let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
+        println!("  {} {find} {} type {}  LBA {} to {end}  {}", entry.slot, entry.role.word(), entry.type_code, entry.first.0, entry.why);
+    }
+    for left in &layout.left_out {
+        println!("  left out {}: {}", left.find, left.why);
+    }
+}

@@ -1,0 +1,69 @@
+//! The demo yard: packed drives of the Brackwater Line, laid out into a folder.
+
+use std::fs;
+use std::path::Path;
+
+use anyhow::Context;
+use keel_source::pack;
+
+use crate::app;
+
+/// The drives: name of the image, and its pack.
+const IMAGES: &[(&str, &[u8])] = &[
+    ("purser-stick.img", include_bytes!("../../../demo/purser-stick.pack")),
+    ("ticket-office.img", include_bytes!("../../../demo/ticket-office.pack")),
+    ("engine-log/surface.img", include_bytes!("../../../demo/engine-log.pack")),
+    ("harbour-camera.img", include_bytes!("../../../demo/harbour-camera.pack")),
+    ("winch-room/surface.img", include_bytes!("../../../demo/winch-room.pack")),
+    ("galley.img", include_bytes!("../../../demo/galley.pack")),
+];
+
+/// Texts: notes as the client told them, and descriptions of simulated drives.
+const TEXTS: &[(&str, &str)] = &[
+    ("purser-stick.note.txt", include_str!("../../../demo/purser-stick.note.txt")),
+    ("ticket-office.note.txt", include_str!("../../../demo/ticket-office.note.txt")),
+    ("engine-log.note.txt", include_str!("../../../demo/engine-log.note.txt")),
+    ("engine-log.drive.toml", include_str!("../../../demo/engine-log.drive.toml")),
+    ("harbour-camera.note.txt", include_str!("../../../demo/harbour-camera.note.txt")),
+    ("winch-room.note.txt", include_str!("../../../demo/winch-room.note.txt")),
+    ("winch-room.drive.toml", include_str!("../../../demo/winch-room.drive.toml")),
+    ("galley.note.txt", include_str!("../../../demo/galley.note.txt")),
+];
+
+/// Lays out the demo yard in `dir` and opens it.
+pub(crate) fn run(dir: &Path, fresh: bool, no_screens: bool) -> anyhow::Result<()> {
+    lay_out(dir, fresh)?;
+    if no_screens {
+        println!("{}", dir.display());
+        return Ok(());
+    }
+    app::open_yard(dir)
+}
+
+/// Unpacks what is not there; with `fresh` everything. Only files of the demo are touched.
+fn lay_out(dir: &Path, fresh: bool) -> anyhow::Result<()> {
+    for (name, packed) in IMAGES {
+        let path = dir.join(name);
+        if path.exists() && !fresh {
+            continue;
+        }
+        let folder = path.parent().unwrap_or(dir);
+        fs::create_dir_all(folder).with_context(|| format!("cannot create {}", folder.display()))?;
+        // Whole or not at all: an interrupted layout is laid out again.
+        let part = path.with_extension("part");
+        pack::unpack(&mut &packed[..], &part).with_context(|| format!("cannot unpack {}", part.display()))?;
+        fs::rename(&part, &path)?;
+    }
+    for (name, text) in TEXTS {
+        let path = dir.join(name);
+        if fresh || !path.exists() {
+            fs::write(&path, text).with_context(|| format!("cannot write {}", path.display()))?;
+        }
+    }
+    for drive in ["engine-log.drive.spill", "winch-room.drive.spill"] {
+        if fresh {
+            let _ = fs::remove_file(dir.join(drive));
+        }
+    }
+    Ok(())
+}
