@@ -58,9 +58,12 @@ pub fn svg(drawing: &KeelDrawing) -> String {
             let (from, to) = (place(range.start.0), place(range.end.0.min(drawing.bytes)));
             let height = (to - from).max(LEAST);
             let block = Rectangle::new().set("x", left + 10.0).set("y", from).set("width", LANE - 30.0).set("height", height);
-            group = group
-                .add(block.set("fill", "#eeeeee").set("stroke", "#222222").set("stroke-width", 1.5))
-                .add(text(name, left + 18.0, from + 12.0, 12.0));
+            group = group.add(block.set("fill", "#eeeeee").set("stroke", "#222222").set("stroke-width", 1.5)).add(text(
+                name,
+                left + 18.0,
+                from + 12.0,
+                12.0,
+            ));
         }
         document = document.add(group);
     }

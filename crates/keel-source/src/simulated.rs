@@ -31,6 +31,13 @@ struct Description {
     unreadable: Vec<LbaRange>,
     #[serde(default)]
     clock: Clock,
+    /// False for a drive that does not tell which places were never written: holes are then read like everything else.
+    #[serde(default = "yes")]
+    knows_holes: bool,
+}
+
+fn yes() -> bool {
+    true
 }
 
 fn default_sector() -> u32 {
@@ -81,6 +88,7 @@ pub struct SimulatedDrive {
     spill_source: Mutex<Option<Arc<FileSource>>>,
     bad: Vec<ByteRange>,
     clock: Clock,
+    knows_holes: bool,
     elapsed_us: AtomicU64,
     description: Arc<File>,
     identity: Identity,
@@ -155,6 +163,7 @@ impl SimulatedDrive {
             spill_source: Mutex::new(None),
             bad,
             clock: description.clock,
+            knows_holes: description.knows_holes,
             elapsed_us: AtomicU64::new(0),
             description: Arc::new(file),
             identity,
@@ -245,6 +254,9 @@ impl Source for SimulatedDrive {
     }
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
+        if !self.knows_holes {
+            return (from.0 < self.len()).then(|| ByteRange::new(from, ByteOffset(self.len())));
+        }
         let faults =
             self.bad.iter().filter(|range| range.end > from).map(|range| ByteRange::new(range.start.max(from), range.end));
         let spilled = self.spill().and_then(|spill| spill.next_data(from));

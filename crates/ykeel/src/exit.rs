@@ -34,7 +34,9 @@ pub(crate) fn code(result: anyhow::Result<()>) -> ExitCode {
         return ExitCode::SUCCESS;
     }
     eprintln!("ykeel: {}", chain(error.as_ref()));
-    ExitCode::from(error.downcast_ref::<CoreError>().map_or_else(|| error.downcast_ref::<SourceError>().map_or(5, of_source), of_core))
+    ExitCode::from(
+        error.downcast_ref::<CoreError>().map_or_else(|| error.downcast_ref::<SourceError>().map_or(5, of_source), of_core),
+    )
 }
 
 fn of_core(error: &CoreError) -> u8 {

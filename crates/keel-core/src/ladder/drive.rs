@@ -108,7 +108,7 @@ fn table_rung(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Ru
     let lost = finds
         .iter()
         .filter(|find| find.inside.is_none())
-        .filter(|find| !table.partitions.iter().any(|entry| entry.range(source.sector_size()) == find.range()))
+        .filter(|find| !table.partitions.iter().any(|entry| entry.holds(find.range(), source.sector_size())))
         .count();
     let rung = Rung::new(RungName::Table, state, note).with(findings);
     match (state, lost) {

@@ -93,7 +93,7 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
     };
     let mut findings = Vec::new();
     if entry.sectors != find.sectors {
-        let severity = if entry.sectors < find.sectors { Severity::Broken } else { Severity::Doubt };
+        let severity = if entry.sectors < find.sectors { Severity::Broken } else { Severity::Note };
         let what = format!("entry {} is {} sectors long, the volume {}", entry.slot, entry.sectors.0, find.sectors.0);
         findings.push(Finding::at(severity, entry.entry_at, what, "length in the entry against the volume's own"));
     }

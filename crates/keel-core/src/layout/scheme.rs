@@ -73,9 +73,10 @@ pub(super) fn roles(
     let mut entries: Vec<LayoutEntry> = Vec::new();
     for partition in &former {
         let range = partition.range(sector);
-        let contradicted = chosen.iter().any(|find| find.range() != range && find.range().overlap(range).is_some());
-        let find = chosen.iter().find(|find| find.range() == range);
-        if find.is_none() && (contradicted || !ground.covers(range)) {
+        let find = chosen.iter().find(|find| partition.holds(find.range(), sector));
+        let contradicted =
+            chosen.iter().any(|other| find.is_none_or(|find| find.id != other.id) && other.range().overlap(range).is_some());
+        if contradicted || (find.is_none() && !ground.covers(range)) {
             continue;
         }
         entries.push(kept_entry(partition, find.copied()));

@@ -87,7 +87,8 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
         });
         edits.extend(chosen.filter_map(|find| boot::edit(source, find)));
     }
-    edits.sort_by_key(|edit| (edit.order, edit.at_byte));
+    // A stable sort: headers stay behind the arrays they describe.
+    edits.sort_by_key(|edit| edit.order);
     edits
 }
 

@@ -129,7 +129,7 @@ fn doubtful_ground(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     let sector = source.sector_size();
     let trusted: Vec<ByteRange> =
         finds.iter().filter(|find| find.grade == Grade::Certain && find.inside.is_none()).map(Find::range).collect();
-    let entries_hold = table.partitions.iter().all(|partition| trusted.contains(&partition.range(sector)));
+    let entries_hold = table.partitions.iter().all(|partition| trusted.iter().any(|ground| partition.holds(*ground, sector)));
     if table.is_sound() && !table.partitions.is_empty() && entries_hold {
         return Vec::new();
     }

@@ -22,6 +22,8 @@ const DEEPEST: usize = 1024;
 const MOST_DELETED: usize = 1 << 18;
 /// The most findings one walk reports.
 const MOST_FINDINGS: usize = 200;
+/// The file system's own folder; its files are nobody's.
+const EXTEND: &str = "$Extend";
 /// Name of the folder under which records without a reachable parent are listed.
 const LOST: &str = "\u{2039}no parent\u{203a}";
 
@@ -336,6 +338,9 @@ impl Volume for NtfsVolume {
             }
             let Some(scanned) = self.scanned(number, &record) else { return ControlFlow::Continue(()) };
             let folder = path_of(scanned.parent(), &folders, &mut paths);
+            if folder.split('/').next() == Some(EXTEND) {
+                return ControlFlow::Continue(());
+            }
             each(WalkEntry { folder: &folder, entry: &scanned.entry() })
         });
         findings.truncate(MOST_FINDINGS);

@@ -136,6 +136,14 @@ impl Partition {
     pub fn range(&self, sector: SectorSize) -> ByteRange {
         ByteRange::sized(self.first.offset(sector), self.sectors.bytes(sector))
     }
+
+    /// True when a volume on `ground` mounts through this entry: the same start, and room for all of it. Formatters
+    /// leave a tail of the entry unused (a part of a track or cluster).
+    #[must_use]
+    pub fn holds(&self, ground: ByteRange, sector: SectorSize) -> bool {
+        let own = self.range(sector);
+        own.start == ground.start && own.end >= ground.end
+    }
 }
 
 /// Everything the table places of a drive say.

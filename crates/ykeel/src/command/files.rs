@@ -52,8 +52,14 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     let volume = files::open(&source, find)?;
     let resolved = files::resolve(volume.as_ref(), asked.path)?;
     let deleted = if asked.deleted { Deleted::Show } else { Deleted::Hide };
-    let mut document =
-        Document { volume: &find.id, summary: volume.summary(), path: asked.path, entries: Vec::new(), streams: Vec::new(), findings: Vec::new() };
+    let mut document = Document {
+        volume: &find.id,
+        summary: volume.summary(),
+        path: asked.path,
+        entries: Vec::new(),
+        streams: Vec::new(),
+        findings: Vec::new(),
+    };
     if resolved.entry.kind != NodeKind::Directory || asked.streams {
         document.streams = volume.streams(resolved.entry.id)?;
         document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry });
@@ -62,7 +68,10 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     } else {
         let (entries, findings) = files::entries(volume.as_ref(), resolved.entry.id, deleted)?;
         let base = asked.path.trim_matches('/');
-        let line = |entry: Entry| Line { path: if base.is_empty() { entry.name.clone() } else { format!("{base}/{}", entry.name) }, entry };
+        let line = |entry: Entry| Line {
+            path: if base.is_empty() { entry.name.clone() } else { format!("{base}/{}", entry.name) },
+            entry,
+        };
         document.entries = entries.into_iter().map(line).collect();
         document.findings = findings;
     }
@@ -98,9 +107,11 @@ fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
     let mut broken = None;
     let findings = volume.walk(deleted, &mut |found| {
-        let below = base.is_empty() || found.folder == base || found.folder.strip_prefix(base).is_some_and(|rest| rest.starts_with('/'));
+        let below =
+            base.is_empty() || found.folder == base || found.folder.strip_prefix(base).is_some_and(|rest| rest.starts_with('/'));
         if below {
-            let path = if found.folder.is_empty() { found.entry.name.clone() } else { format!("{}/{}", found.folder, found.entry.name) };
+            let path =
+                if found.folder.is_empty() { found.entry.name.clone() } else { format!("{}/{}", found.folder, found.entry.name) };
             if args.json {
                 document.entries.push(Line { path, entry: found.entry.clone() });
             } else if let Err(error) = print_line(&mut out, &path, found.entry) {

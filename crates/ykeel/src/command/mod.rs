@@ -21,7 +21,9 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Ladder { source }) => ladder::run(&source),
         Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
         Some(Command::Mend(args)) => mend::run(&args),
-        Some(Command::Undo { bundle, finish, source, confirm, json }) => undo::run(&bundle, finish, source.as_deref(), confirm, json),
+        Some(Command::Undo { bundle, finish, source, confirm, json }) => {
+            undo::run(&bundle, finish, source.as_deref(), confirm, json)
+        }
         Some(Command::Files { source, volume, path, recursive, deleted, streams }) => {
             files::run(&source, &files::Asked { volume: volume.as_deref(), path: &path, recursive, deleted, streams })
         }

@@ -26,7 +26,11 @@ pub(super) fn run(args: &SourceArgs, out: &Path) -> anyhow::Result<()> {
     let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
         table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()
     };
-    let found = swept.finds.iter().filter(|find| find.inside.is_none()).map(|find| (find.range(), format!("{} {}", find.kind.word(), find.name())));
+    let found = swept
+        .finds
+        .iter()
+        .filter(|find| find.inside.is_none())
+        .map(|find| (find.range(), format!("{} {}", find.kind.word(), find.name())));
     let drawing = KeelDrawing {
         title: format!("{}, {}", source.identity().name, size_decimal(source.len())),
         identity: source.identity().serial.clone().unwrap_or_default(),

@@ -98,6 +98,7 @@ pub(crate) fn find<'a>(finds: &'a [Find], name: &str) -> anyhow::Result<&'a Find
 
 /// The technician's choices; ids must be finds.
 pub(crate) fn choices(args: &ChoiceArgs, finds: &[Find]) -> anyhow::Result<Choices> {
-    let ids = |names: &[String]| names.iter().map(|name| find(finds, name).map(|find| find.id.clone())).collect();
+    let ids =
+        |names: &[String]| names.iter().map(|name| find(finds, name).map(|find| find.id.clone())).collect::<anyhow::Result<_>>();
     Ok(Choices { hold: ids(&args.hold)?, drop: ids(&args.drop)?, scheme: args.scheme.map(Into::into) })
 }

@@ -70,7 +70,11 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
 }
 
 fn print_find(find: &Find) {
-    let inside = find.inside.as_ref().map(|outer| format!("  inside {outer}: {}", find.inside_file.as_deref().unwrap_or("a file"))).unwrap_or_default();
+    let inside = find
+        .inside
+        .as_ref()
+        .map(|outer| format!("  inside {outer}: {}", find.inside_file.as_deref().unwrap_or("a file")))
+        .unwrap_or_default();
     println!(
         "{}  {}  {}  {}  LBA {} to {}  {}{inside}",
         find.id,
@@ -97,7 +101,14 @@ pub(super) fn print_layout(layout: &Layout) {
     for entry in &layout.entries {
         let find = entry.find.as_deref().unwrap_or("-");
         let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
-        println!("  {} {find} {} type {}  LBA {} to {end}  {}", entry.slot, entry.role.word(), entry.type_code, entry.first.0, entry.why);
+        println!(
+            "  {} {find} {} type {}  LBA {} to {end}  {}",
+            entry.slot,
+            entry.role.word(),
+            entry.type_code,
+            entry.first.0,
+            entry.why
+        );
     }
     for left in &layout.left_out {
         println!("  left out {}: {}", left.find, left.why);

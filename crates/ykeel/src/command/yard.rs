@@ -24,7 +24,12 @@ pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
         let name = printable(&berth.path.display().to_string());
         match (&berth.identity, &berth.problem) {
             (Some(identity), _) => {
-                println!("{name}  {}  {}  {}", size_decimal(identity.bytes), identity.link.word(), identity.serial.as_deref().unwrap_or("-"));
+                println!(
+                    "{name}  {}  {}  {}",
+                    size_decimal(identity.bytes),
+                    identity.link.word(),
+                    identity.serial.as_deref().unwrap_or("-")
+                );
             }
             (None, problem) => println!("{name}  does not open: {}", problem.as_deref().unwrap_or("-")),
         }

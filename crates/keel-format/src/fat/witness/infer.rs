@@ -31,13 +31,17 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
     };
     for at in &fat.boots {
         let Some(Geometry::Fat(geometry)) = boot_sector(drive.as_ref(), *at) else { continue };
-        take(verify(drive, *at, geometry, &fat.dots));
         let back = u64::from(geometry.backup) * u64::from(geometry.bytes_per_sector);
-        if back > 0
-            && let Some(start) = at.0.checked_sub(back)
-        {
-            take(verify(drive, ByteOffset(start), geometry, &fat.dots));
+        let start = at.0.checked_sub(back).filter(|_| back > 0).map(ByteOffset);
+        let as_backup = start
+            .and_then(|start| verify(drive, start, geometry, &fat.dots))
+            .filter(|volume| volume.has(WitnessKind::CoreMetadata));
+        let as_main = verify(drive, *at, geometry, &fat.dots);
+        // A backup taken for a start has no FAT where it says.
+        if as_backup.is_none() || as_main.as_ref().is_some_and(|volume| volume.has(WitnessKind::CoreMetadata)) {
+            take(as_main);
         }
+        take(as_backup);
     }
     let known: Vec<_> = found.values().map(FoundVolume::range).collect();
     let lost: Vec<FatStart> =
