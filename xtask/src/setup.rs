@@ -1,6 +1,43 @@
-//! `cargo xtask test`.
+//! `cargo xtask test`: installs what the tests need, then runs Cargo's runner.
 
-/// To be made.
-pub(crate) fn test(_rest: &[String]) -> anyhow::Result<()> {
+use std::process::Command;
+
+use anyhow::Context;
+
+use crate::guest::{self, root, run};
+
+/// What the tests need beside Rust: a terminal to drive, formatters and drivers, a machine to run a kernel in.
+const PACKAGES: [&str; 9] = ["tmux", "dosfstools", "ntfs-3g", "mtools", "qemu-system-x86", "cpio", "kmod", "attr", "fuse3"];
+
+/// Installs Debian packages that are not there yet.
+pub(crate) fn install(packages: &[&str]) -> anyhow::Result<()> {
+    let there = |package: &&str| {
+        let output = Command::new("dpkg-query").args(["-W", "-f", "${Status}", package]).output();
+        output.is_ok_and(|output| String::from_utf8_lossy(&output.stdout).contains("install ok installed"))
+    };
+    let missing: Vec<&str> = packages.iter().filter(|package| !there(package)).copied().collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    run("apt-get", &["update", "-qq"])?;
+    let mut arguments = vec!["install", "-y", "-qq", "--no-install-recommends"];
+    arguments.extend(missing);
+    let status = Command::new("apt-get")
+        .args(&arguments)
+        .env("DEBIAN_FRONTEND", "noninteractive")
+        .status()
+        .context("cannot start apt-get")?;
+    anyhow::ensure!(status.success(), "apt-get could not install {}", arguments.join(" "));
+    Ok(())
+}
+
+/// Installs what is needed, checks format and lints, then runs every test.
+pub(crate) fn test(rest: &[String]) -> anyhow::Result<()> {
+    install(&PACKAGES)?;
+    let guest = guest::build()?;
+    let mut cargo = Command::new("cargo");
+    cargo.args(["test", "--workspace"]).args(rest).current_dir(root()).env("YKEEL_GUEST", guest);
+    let status = cargo.status().context("cannot start cargo")?;
+    anyhow::ensure!(status.success(), "tests failed");
     Ok(())
 }

@@ -1,6 +1,131 @@
-//! `cargo xtask shots`.
+//! `cargo xtask shots`: a picture of each main view, from the demo, in a real terminal window.
 
-/// To be made.
+use std::fs;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::thread;
+use std::time::Duration;
+
+use anyhow::{Context, ensure};
+
+use crate::guest::{root, run};
+use crate::setup;
+
+#[path = "../../crates/ykeel/tests/support/tmux.rs"]
+mod tmux;
+use tmux::Session;
+
+/// The display of the pictures; nothing else is expected there.
+const DISPLAY: &str = ":97";
+const SERVER: &str = "ykeel-shots";
+
+/// A process that ends with this value.
+struct Running(Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn start(program: &str, arguments: &[&str]) -> anyhow::Result<Running> {
+    let mut command = Command::new(program);
+    command.args(arguments).env("DISPLAY", DISPLAY).stdout(Stdio::null()).stderr(Stdio::null());
+    Ok(Running(command.spawn().with_context(|| format!("cannot start {program}"))?))
+}
+
+/// Takes every picture into `docs/screenshots`.
 pub(crate) fn take() -> anyhow::Result<()> {
+    setup::install(&["tmux", "xvfb", "xterm", "imagemagick", "fonts-dejavu-core"])?;
+    run("cargo", &["build", "--release", "--quiet", "--package", "ykeel"])?;
+    let yard = root().join("target/shots");
+    let _ = fs::remove_dir_all(&yard);
+    fs::create_dir_all(&yard)?;
+    let ykeel = root().join("target/release/ykeel");
+    let _display = start("Xvfb", &[DISPLAY, "-screen", "0", "1300x790x24", "-nolisten", "tcp"])?;
+    thread::sleep(Duration::from_millis(800));
+    let command = format!("YKEEL_STATE={0}/state {1} demo --dir {0}/yard --fresh", yard.display(), ykeel.display());
+    let session = Session::start(SERVER, 160, 45, &yard, &command);
+    let _window = start(
+        "xterm",
+        &[
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "10",
+            "-geometry",
+            "160x45+0+0",
+            "-bg",
+            "#101418",
+            "-fg",
+            "#d8dee4",
+            "-b",
+            "4",
+            "-e",
+            "tmux",
+            "-u",
+            "-L",
+            SERVER,
+            "attach",
+        ],
+    )?;
+    session.wait_for("purser-stick");
+    thread::sleep(Duration::from_millis(1200));
+    walk(&session)
+}
+
+/// The walk through the demo, with a picture of each stage.
+fn walk(session: &Session) -> anyhow::Result<()> {
+    let open = |name: &str| {
+        session.keys(&["1", "Home"]);
+        let order = ["engine-log", "galley", "harbour-camera", "purser-stick", "ticket-office", "winch-room"];
+        let row = order.iter().position(|drive| *drive == name).unwrap_or(0);
+        for _ in 0..row {
+            session.keys(&["Down"]);
+        }
+    };
+    open("purser-stick");
+    picture("1-yard")?;
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("broken: no table") && !screen.contains("examining"));
+    picture("2-ladder")?;
+    open("engine-log");
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("lowest") || screen.contains("broken"));
+    session.keys(&["s"]);
+    session.wait_until("half of the surface", |screen| screen.contains("LOGBOOK"));
+    picture("3-sweep-running")?;
+    session.wait_until("the whole surface", |screen| screen.contains("; swept"));
+    session.keys(&["Down"]);
+    picture("4-sweep")?;
+    session.keys(&["Enter"]);
+    session.wait_for("Pictures");
+    session.keys(&["Down", "Down", "Down", "Down", "Down", "Down", "Enter"]);
+    session.wait_for("boat-01.jpg");
+    session.keys(&["Down", "Down", "Space", "Space"]);
+    session.wait_for("as picture");
+    picture("5-files")?;
+    session.keys(&["5"]);
+    session.wait_for("as planned");
+    picture("6-plan")?;
+    session.keys(&["a"]);
+    session.wait_for("Type the code");
+    picture("7-apply")?;
+    session.keys(&["Escape", "?"]);
+    picture("8-help")
+}
+
+fn picture(name: &str) -> anyhow::Result<()> {
+    thread::sleep(Duration::from_millis(700));
+    let path = root().join("docs/screenshots").join(format!("{name}.png"));
+    fs::create_dir_all(path.parent().unwrap_or(Path::new(".")))?;
+    let status = Command::new("import")
+        .env("DISPLAY", DISPLAY)
+        .args(["-window", "root", "-depth", "8", "-colors", "64"])
+        .arg(&path)
+        .status()?;
+    ensure!(status.success(), "the picture {name} could not be taken");
+    println!("{}", path.display());
     Ok(())
 }

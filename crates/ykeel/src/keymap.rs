@@ -1,1 +1,211 @@
-//! keymap
+//! Every action, its keys and words, in one table: raw keys become actions here, and help, foot and command list are
+//! made from here.
+
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+
+/// The stages that have screens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Stage {
+    Yard,
+    Ladder,
+    Sweep,
+    Files,
+    Plan,
+}
+
+impl Stage {
+    /// All, in the order of the course.
+    pub(crate) const ALL: [Self; 5] = [Self::Yard, Self::Ladder, Self::Sweep, Self::Files, Self::Plan];
+
+    /// The word on the course.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Yard => "Yard",
+            Self::Ladder => "Ladder",
+            Self::Sweep => "Sweep",
+            Self::Files => "Files",
+            Self::Plan => "Plan",
+        }
+    }
+}
+
+/// What a key or a click asks for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Action {
+    GoTo(Stage),
+    NextStage,
+    PreviousStage,
+    Up,
+    Down,
+    Left,
+    Right,
+    PageUp,
+    PageDown,
+    First,
+    Last,
+    Enter,
+    Back,
+    Sweep,
+    SweepSurface,
+    Cancel,
+    Hold,
+    Drop,
+    ChangeScheme,
+    LookInto,
+    StagePlan,
+    Apply,
+    Undo,
+    SaveCopy,
+    Mark,
+    Extract,
+    ShowDeleted,
+    View,
+    ZoomIn,
+    ZoomOut,
+    Help,
+    Commands,
+    Quit,
+}
+
+/// One line of the table.
+pub(crate) struct Binding {
+    /// Keys, as shown.
+    pub(crate) keys: &'static str,
+    /// What it does.
+    pub(crate) action: Action,
+    /// A word or two for the foot.
+    pub(crate) short: &'static str,
+    /// A sentence for help and command list.
+    pub(crate) long: &'static str,
+    /// Where it works; empty: everywhere.
+    pub(crate) stages: &'static [Stage],
+    /// Shown in the foot.
+    pub(crate) foot: bool,
+}
+
+const fn line(
+    keys: &'static str,
+    action: Action,
+    short: &'static str,
+    long: &'static str,
+    stages: &'static [Stage],
+    foot: bool,
+) -> Binding {
+    Binding { keys, action, short, long, stages, foot }
+}
+
+use Stage::{Files, Ladder, Plan, Sweep, Yard};
+
+/// The table. Earlier lines win where two share a key in a stage.
+pub(crate) const BINDINGS: &[Binding] = &[
+    line("enter", Action::Enter, "open", "Open the drive, folder or find that is selected", &[Yard, Files], true),
+    line("enter", Action::LookInto, "look into", "Look into the selected volume: whose files are these?", &[Ladder, Sweep], true),
+    line(
+        "s",
+        Action::Sweep,
+        "sweep",
+        "Sweep: landmarks, then the surface where they leave room for doubt",
+        &[Ladder, Sweep],
+        true,
+    ),
+    line("S", Action::SweepSurface, "surface", "Sweep every sector of the surface", &[Ladder, Sweep], false),
+    line("x", Action::Cancel, "stop", "Stop the running job; a sweep can go on later from where it was", &[], false),
+    line("space", Action::Hold, "hold", "Hold the find in the layout, or let it go", &[Sweep], true),
+    line("d", Action::Drop, "drop", "Drop the find from the layout, or let it back", &[Sweep], true),
+    line("t", Action::ChangeScheme, "MBR/GPT", "Change the scheme of the table: as the evidence says, MBR, GPT", &[Sweep], false),
+    line("p", Action::StagePlan, "plan", "Stage the repairs and read the plan", &[Ladder, Sweep], true),
+    line("a", Action::Apply, "apply", "Apply the plan to the drive; asks for the drive's code", &[Plan], true),
+    line("u", Action::Undo, "undo", "Put the drive back as it was before the apply", &[Plan], true),
+    line("w", Action::SaveCopy, "save copy", "Save the drive as it would be as a new image", &[Plan], true),
+    line("space", Action::Mark, "mark", "Mark the file or folder for taking out, or unmark it", &[Files], true),
+    line(
+        "e",
+        Action::Extract,
+        "take out",
+        "Take the marked files (or the selected one) out to a folder, verified",
+        &[Files],
+        true,
+    ),
+    line("v", Action::View, "text/hex", "Show the preview as text or picture, or as bytes", &[Files], true),
+    line("D", Action::ShowDeleted, "deleted", "List deleted entries too, or hide them", &[Files], false),
+    line("backspace", Action::Back, "up", "Go up a folder, or back to the volumes", &[Files], true),
+    line("up k", Action::Up, "", "Go up", &[], false),
+    line("down j", Action::Down, "", "Go down", &[], false),
+    line("left h", Action::Left, "", "Go left: the volume before, or up a folder", &[], false),
+    line("right l", Action::Right, "", "Go right: the next volume, or into the folder", &[], false),
+    line("pageup", Action::PageUp, "", "Go up a page", &[], false),
+    line("pagedown", Action::PageDown, "", "Go down a page", &[], false),
+    line("home", Action::First, "", "Go to the first line", &[], false),
+    line("end", Action::Last, "", "Go to the last line", &[], false),
+    line("+ =", Action::ZoomIn, "", "Zoom the keel in on the selection", &[], false),
+    line("-", Action::ZoomOut, "", "Zoom the keel out", &[], false),
+    line("1", Action::GoTo(Yard), "", "Go to the Yard", &[], false),
+    line("2", Action::GoTo(Ladder), "", "Go to the Ladder", &[], false),
+    line("3", Action::GoTo(Sweep), "", "Go to the Sweep", &[], false),
+    line("4", Action::GoTo(Files), "", "Go to the Files", &[], false),
+    line("5", Action::GoTo(Plan), "", "Go to the Plan", &[], false),
+    line("tab", Action::NextStage, "", "Go to the next stage", &[], false),
+    line("backtab", Action::PreviousStage, "", "Go to the stage before", &[], false),
+    line("?", Action::Help, "help", "Say what this stage shows and which keys work here", &[], true),
+    line(":", Action::Commands, "commands", "Search all commands", &[], true),
+    line("q", Action::Quit, "quit", "Leave Yellow Keel", &[], false),
+];
+
+/// The bindings that work in `stage`.
+pub(crate) fn bindings(stage: Stage) -> impl Iterator<Item = &'static Binding> {
+    BINDINGS.iter().filter(move |binding| binding.stages.is_empty() || binding.stages.contains(&stage))
+}
+
+fn name(key: KeyEvent) -> String {
+    match key.code {
+        KeyCode::Char(' ') => "space".into(),
+        KeyCode::Char(sign) => sign.to_string(),
+        KeyCode::Enter => "enter".into(),
+        KeyCode::Backspace => "backspace".into(),
+        KeyCode::Up => "up".into(),
+        KeyCode::Down => "down".into(),
+        KeyCode::Left => "left".into(),
+        KeyCode::Right => "right".into(),
+        KeyCode::PageUp => "pageup".into(),
+        KeyCode::PageDown => "pagedown".into(),
+        KeyCode::Home => "home".into(),
+        KeyCode::End => "end".into(),
+        KeyCode::Tab => "tab".into(),
+        KeyCode::BackTab => "backtab".into(),
+        _ => String::new(),
+    }
+}
+
+/// The action of a key in `stage`.
+pub(crate) fn action(key: KeyEvent, stage: Stage) -> Option<Action> {
+    if key.modifiers.contains(KeyModifiers::CONTROL) {
+        return (key.code == KeyCode::Char('c')).then_some(Action::Quit);
+    }
+    let name = name(key);
+    bindings(stage)
+        .find(|binding| !name.is_empty() && binding.keys.split(' ').any(|key| key == name))
+        .map(|binding| binding.action)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_key_means_two_things_in_one_stage() {
+        for stage in Stage::ALL {
+            let mut seen = std::collections::BTreeMap::new();
+            for key in bindings(stage).flat_map(|binding| binding.keys.split(' ').map(move |key| (key, binding.action))) {
+                assert!(seen.insert(key.0, key.1).is_none(), "{} in {}", key.0, stage.word());
+            }
+        }
+    }
+
+    #[test]
+    fn every_action_has_words_and_a_key_that_reaches_it() {
+        for binding in BINDINGS {
+            assert!(!binding.long.is_empty() && !binding.keys.is_empty());
+            assert!(!binding.foot || !binding.short.is_empty());
+        }
+    }
+}

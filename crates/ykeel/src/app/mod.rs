@@ -1,11 +1,108 @@
-//! The screens.
+//! The screens: one loop that takes keys and job reports, changes the state, and draws it.
+
+pub(crate) mod drive;
+mod effect;
+pub(crate) mod files;
+pub(crate) mod popup;
+pub(crate) mod state;
+mod update;
+
+#[cfg(test)]
+mod tests;
+
 use std::path::{Path, PathBuf};
-pub(crate) fn open(_s: &[PathBuf], _z: Option<u32>) -> anyhow::Result<()> {
-    Ok(())
+use std::thread;
+use std::time::Duration;
+
+use crossbeam_channel::{Receiver, RecvTimeoutError, unbounded};
+use crossterm::event::{self, Event};
+use keel_core::yard;
+use ratatui::layout::Rect;
+
+pub(crate) use effect::Effect;
+pub(crate) use state::App;
+
+use crate::term::Guard;
+use crate::{screen, widget};
+
+/// Longest wait for a key while a job runs: keeps its figures moving.
+const BUSY: Duration = Duration::from_millis(60);
+/// Longest wait while nothing runs.
+const IDLE: Duration = Duration::from_millis(1000);
+
+/// Opens the screens on `sources`; without any, on the yard of this folder.
+pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Result<()> {
+    let berths =
+        if sources.is_empty() { yard::list(Path::new("."))? } else { sources.iter().cloned().map(yard::berth).collect() };
+    let mut app = App::new(berths, sector_size);
+    if let [only] = sources {
+        app.run_effect(Effect::OpenDrive(only.clone()));
+    }
+    run(app)
 }
-pub(crate) fn open_yard(_d: &Path) -> anyhow::Result<()> {
-    Ok(())
+
+/// Opens the yard of folder `dir`.
+pub(crate) fn open_yard(dir: &Path) -> anyhow::Result<()> {
+    run(App::new(yard::list(dir)?, None))
 }
+
+/// The moment, fit for a file name.
 pub(crate) fn stamp() -> String {
-    jiff::Timestamp::now().strftime("%Y-%m-%dT%H-%M-%S").to_string()
+    jiff::Timestamp::now().strftime("%Y-%m-%dT%H-%M-%S%.3f").to_string()
+}
+
+fn run(mut app: App) -> anyhow::Result<()> {
+    let mut guard = Guard::take()?;
+    let input = input();
+    while !app.quit {
+        let mut area = Rect::default();
+        guard.terminal.draw(|frame| {
+            area = frame.area();
+            draw(&app, area, frame.buffer_mut());
+        })?;
+        app.area = area;
+        let wait = if app.is_busy() { BUSY } else { IDLE };
+        match input.recv_timeout(wait) {
+            Ok(event) => {
+                app.take_event(&event);
+                // Whatever else is waiting is taken before the next frame.
+                while let Ok(event) = input.try_recv() {
+                    app.take_event(&event);
+                }
+            }
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => break,
+        }
+        app.take_reports();
+    }
+    Ok(())
+}
+
+/// Keys, clicks and resizes, read by a thread of their own.
+fn input() -> Receiver<Event> {
+    let (sender, receiver) = unbounded();
+    thread::spawn(move || {
+        while let Ok(event) = event::read() {
+            if sender.send(event).is_err() {
+                return;
+            }
+        }
+    });
+    receiver
+}
+
+/// Draws a whole frame.
+pub(crate) fn draw(app: &App, area: Rect, buf: &mut ratatui::buffer::Buffer) {
+    let Some(parts) = widget::parts(area) else {
+        let text = format!("Yellow Keel wants 100x30 characters at least; this terminal has {}x{}.", area.width, area.height);
+        widget::put(buf, area, 0, 0, &text, app.theme.text());
+        return;
+    };
+    widget::course::draw(app, &parts, buf);
+    widget::keel::draw(app, parts.keel, buf);
+    screen::draw(app, &parts, buf);
+    widget::foot::draw(app, parts.foot, buf);
+    if let Some(popup) = app.popups.last() {
+        widget::popup::draw(app, popup, area, buf);
+    }
 }

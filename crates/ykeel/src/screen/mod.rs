@@ -1,1 +1,60 @@
-//! screen
+//! The stages' own work views: each draws the middle and says what stands in *why*.
+
+pub(crate) mod files;
+mod ladder;
+mod plan;
+mod sweep;
+mod yard;
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+
+use crate::app::App;
+use crate::keymap::Stage;
+use crate::widget::{Parts, rule};
+
+/// Draws the middle and the right side of the stage.
+pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
+    rule(buf, parts.middle, app.theme.line());
+    let why = match app.stage {
+        Stage::Yard => yard::draw(app, parts.middle, buf),
+        Stage::Ladder => ladder::draw(app, parts.middle, buf),
+        Stage::Sweep => sweep::draw(app, parts.middle, buf),
+        Stage::Files => files::draw(app, parts.middle, buf),
+        Stage::Plan => plan::draw(app, parts.middle, buf),
+    };
+    why.draw(app.theme, parts.why, buf);
+}
+
+/// A click into the middle.
+pub(crate) fn click(app: &mut App, area: Rect, at: Position) {
+    let (x, y) = (at.x - area.x, at.y - area.y);
+    match app.stage {
+        Stage::Yard => yard::click(app, y),
+        Stage::Ladder => ladder::click(app, area, x, y),
+        Stage::Sweep => sweep::click(app, area, x, y),
+        Stage::Files => files::click(app, area, x, y),
+        Stage::Plan => plan::click(app, area, y),
+    }
+}
+
+/// What a stage shows, for its help.
+pub(crate) fn about(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Yard => {
+            "The drives on the bench, with what their owners told. Open one to see which of its rungs hold. Nothing is written to a drive before a plan is applied."
+        }
+        Stage::Ladder => {
+            "The base is the drive, rung 1 to 5; each volume stands on it with rungs 6 to 9 of its own. A whole rung is sound, a thinned one doubtful, one with a gap in the middle is broken, a dotted one was not tested. Start at the lowest broken rung."
+        }
+        Stage::Sweep => {
+            "The volumes that were found, on the keel's own scale: two that stand side by side claim the same ground. Below the list stands the layout that the evidence settles on, and why each find is in it or left out. Hold or drop finds; the rest is solved anew at once."
+        }
+        Stage::Files => {
+            "The files of a volume or find, read without its boot sector where that is gone. Look at texts, pictures and bytes, and take files out: the manifest beside them holds length, hashes and state of each."
+        }
+        Stage::Plan => {
+            "Every staged edit, byte by byte and in plain words, and the ladder as it is beside the ladder as it would be. Applying saves what stood there, writes copies before primaries, flushes, reads back and compares. It can be undone, also after a crash half-way."
+        }
+    }
+}

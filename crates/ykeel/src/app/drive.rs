@@ -1,0 +1,186 @@
+//! The drive in work: what is known of it, what is staged, what runs.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use keel_core::CoreError;
+use keel_core::files::{ExtractProgress, Extracted};
+use keel_core::job::Job;
+use keel_core::ladder::Ladder;
+use keel_core::layout::{self, Choices, Layout};
+use keel_core::mend::{self, Edit, Only};
+use keel_core::plan::{Applied, Condition, Plan, Step};
+use keel_core::sweep::{Find, Reach, Sweep, SweepProgress};
+use keel_format::table::{self, TableReading};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
+
+use super::files::FilesState;
+
+/// How far the sweep of this drive is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Swept {
+    /// Not at all.
+    No,
+    /// Landmarks only.
+    Landmarks,
+    /// Stopped on the way; it can go on.
+    Stopped,
+    /// As far as the evidence asked for.
+    Done,
+}
+
+/// Work that writes.
+pub(crate) enum Writing {
+    /// A plan is applied.
+    Apply(Job<Step, Result<Applied, CoreError>>),
+    /// An apply is finished or rolled back.
+    Recover(Job<Step, Result<Condition, CoreError>>),
+    /// A repaired copy is saved.
+    Save(Job<u64, Result<Vec<ByteRange>, CoreError>>),
+}
+
+/// The drive in work.
+pub(crate) struct Drive {
+    pub(crate) source: SharedSource,
+    pub(crate) table: TableReading,
+    pub(crate) ladder: Option<Ladder>,
+    pub(crate) after: Option<Ladder>,
+    pub(crate) finds: Vec<Find>,
+    pub(crate) swept: Swept,
+    pub(crate) reach: Reach,
+    pub(crate) progress: Option<SweepProgress>,
+    pub(crate) bad: Vec<ByteRange>,
+    pub(crate) choices: Choices,
+    pub(crate) layout: Option<Layout>,
+    pub(crate) edits: Vec<Edit>,
+    pub(crate) planned: Option<TableReading>,
+    pub(crate) files: FilesState,
+    /// The last bundle that was written or found.
+    pub(crate) bundle: Option<PathBuf>,
+    /// True after an apply, until something new is staged.
+    pub(crate) applied: bool,
+    pub(crate) override_words: Option<String>,
+
+    pub(crate) sweep_job: Option<Job<SweepProgress, Result<Sweep, CoreError>>>,
+    pub(crate) ladder_job: Option<Job<(), Ladder>>,
+    pub(crate) after_job: Option<Job<(), Ladder>>,
+    pub(crate) writing: Option<Writing>,
+    pub(crate) written: u64,
+    pub(crate) extract_job: Option<Job<ExtractProgress, Result<Extracted, CoreError>>>,
+    pub(crate) extract_progress: Option<ExtractProgress>,
+
+    /// Selected rung on the ladder, 1 to 9.
+    pub(crate) rung: u32,
+    /// Selected volume on the ladder.
+    pub(crate) volume: usize,
+    /// Selected find on the sweep.
+    pub(crate) find: usize,
+    /// Selected edit of the plan.
+    pub(crate) edit: usize,
+    /// First line of bytes shown of the selected edit.
+    pub(crate) edit_line: usize,
+    /// How often the keel was zoomed in: each time halves what it shows.
+    pub(crate) zoom: u32,
+}
+
+impl Drive {
+    pub(crate) fn new(source: SharedSource) -> Self {
+        let table = table::read(source.as_ref());
+        Self {
+            table,
+            ladder: None,
+            after: None,
+            finds: Vec::new(),
+            swept: Swept::No,
+            reach: Reach::Landmarks,
+            progress: None,
+            bad: Vec::new(),
+            choices: Choices::default(),
+            layout: None,
+            edits: Vec::new(),
+            planned: None,
+            files: FilesState::default(),
+            bundle: None,
+            applied: false,
+            override_words: None,
+            sweep_job: None,
+            ladder_job: None,
+            after_job: None,
+            writing: None,
+            written: 0,
+            extract_job: None,
+            extract_progress: None,
+            rung: 5,
+            volume: 0,
+            find: 0,
+            edit: 0,
+            edit_line: 0,
+            zoom: 0,
+            source,
+        }
+    }
+
+    /// Settles the layout and stages the edits anew: after new finds, and after every choice. Quick.
+    pub(crate) fn settle(&mut self) {
+        let layout = layout::settle(&self.source, &self.table, &self.finds, &self.choices);
+        self.edits = mend::stage(&self.source, &self.table, &self.finds, &layout, Only::All);
+        self.planned = (!self.edits.is_empty()).then(|| table::read(self.view().as_ref()));
+        self.layout = Some(layout);
+        self.after = None;
+        self.edit = self.edit.min(self.edits.len().saturating_sub(1));
+        self.find = self.find.min(self.finds.len().saturating_sub(1));
+    }
+
+    /// The drive as it would be.
+    pub(crate) fn view(&self) -> SharedSource {
+        Arc::new(mend::overlay(&self.source, &self.edits))
+    }
+
+    /// The plan as it stands.
+    pub(crate) fn plan(&self) -> Plan {
+        let copy_first = self.ladder.as_ref().is_some_and(Ladder::reads_fail);
+        Plan::new(&self.source, self.edits.clone(), copy_first)
+    }
+
+    /// True while anything runs.
+    pub(crate) fn is_busy(&self) -> bool {
+        self.sweep_job.is_some()
+            || self.ladder_job.is_some()
+            || self.after_job.is_some()
+            || self.writing.is_some()
+            || self.extract_job.is_some()
+            || self.files.is_busy()
+    }
+
+    /// The find selected on the sweep.
+    pub(crate) fn selected_find(&self) -> Option<&Find> {
+        self.finds.get(self.find)
+    }
+
+    /// The find of the volume selected on the ladder.
+    pub(crate) fn selected_volume_find(&self) -> Option<&Find> {
+        let volume = self.ladder.as_ref()?.volumes.get(self.volume)?;
+        self.finds.iter().find(|find| find.id == volume.id)
+    }
+
+    /// The stretch of the drive that the keel shows: all of it, or a part around the middle of the selection.
+    pub(crate) fn keel_window(&self, around: ByteOffset) -> ByteRange {
+        let len = self.source.len();
+        let width = (len >> self.zoom.min(20)).max(1 << 20).min(len);
+        let start = around.0.saturating_sub(width / 2).min(len - width);
+        ByteRange::sized(ByteOffset(start), width)
+    }
+
+    /// Stops whatever runs and may be stopped; a write is never stopped half-way.
+    pub(crate) fn cancel(&mut self) {
+        if let Some(job) = &self.sweep_job {
+            job.cancel().cancel();
+        }
+        if let Some(job) = &self.extract_job {
+            job.cancel().cancel();
+        }
+        if let Some(job) = &self.ladder_job {
+            job.cancel().cancel();
+        }
+    }
+}

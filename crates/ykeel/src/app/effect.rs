@@ -1,0 +1,166 @@
+//! What an action sets off: opening drives, starting jobs. Kept apart from the state's own changes.
+
+use std::path::{Path, PathBuf};
+
+use keel_core::job::Job;
+use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
+use keel_core::sweep::{self, Reach, SweepOptions};
+use keel_core::{case, files, ladder, yard};
+use keel_source::{OpenOptions, SharedSource};
+
+use super::drive::{Drive, Swept, Writing};
+use super::popup::Popup;
+use super::{App, stamp};
+use crate::keymap::Stage;
+
+/// Something to be set off.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Effect {
+    /// Open a drive and ask it.
+    OpenDrive(PathBuf),
+    /// Sweep it.
+    Sweep(Reach),
+    /// Examine the ladder, on the drive and on the plan's overlay.
+    ExamineDrive,
+    /// Examine the ladder on the plan's overlay.
+    ExaminePlan,
+    /// Look into a find.
+    LookInto(String),
+    /// Apply the plan with this code.
+    Apply(String),
+    /// Finish or roll back with a bundle.
+    Recover(PathBuf, Direction),
+    /// Take files out to a folder.
+    Extract(PathBuf),
+    /// Save the repaired copy.
+    SaveCopy(PathBuf),
+    /// Show something to be read.
+    Show(&'static str, String),
+}
+
+impl App {
+    /// Sets it off.
+    pub(crate) fn run_effect(&mut self, effect: Effect) {
+        match effect {
+            Effect::OpenDrive(path) => self.open_drive(&path),
+            Effect::Sweep(reach) => self.start_sweep(reach),
+            Effect::ExamineDrive => {
+                self.examine_drive();
+                self.examine_plan();
+            }
+            Effect::ExaminePlan => self.examine_plan(),
+            Effect::LookInto(id) => self.look_into(&id),
+            Effect::Apply(code) => self.apply(code),
+            Effect::Recover(bundle, direction) => self.recover(&bundle, direction),
+            Effect::Extract(to) => self.extract(to),
+            Effect::SaveCopy(path) => self.save_copy(path),
+            Effect::Show(title, text) => self.show(title, text),
+        }
+    }
+
+    fn open_drive(&mut self, path: &Path) {
+        // The former drive's jobs end with it; a write is waited for.
+        self.drive = None;
+        match keel_source::open(path, OpenOptions { sector_size: self.sector_size }) {
+            Ok(source) => {
+                let mut drive = Drive::new(SharedSource::clone(&source));
+                drive.bundle = case::bundles(source.identity()).pop();
+                self.drive = Some(drive);
+                self.stage = Stage::Ladder;
+                if let Some(bundle) = plan::interrupted(&source) {
+                    self.popups.push(Popup::Interrupted { bundle });
+                }
+                self.start_sweep(Reach::Landmarks);
+            }
+            Err(error) => self.show("The drive does not open", keel_core::chain(&error)),
+        }
+    }
+
+    fn start_sweep(&mut self, reach: Reach) {
+        let Some(drive) = &mut self.drive else { return };
+        if drive.sweep_job.is_some() {
+            return;
+        }
+        drive.reach = reach;
+        drive.progress = None;
+        let state = (reach != Reach::Landmarks).then(|| case::drive_folder(drive.source.identity()).join("sweep.json"));
+        let (source, options) = (SharedSource::clone(&drive.source), SweepOptions { reach, state });
+        drive.sweep_job = Some(Job::start(move |desk| sweep::sweep(&source, &options, desk)));
+        if reach != Reach::Landmarks {
+            drive.swept = Swept::Stopped;
+        }
+    }
+
+    fn examine_drive(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let (source, finds) = (SharedSource::clone(&drive.source), drive.finds.clone());
+        drive.ladder_job = Some(Job::start(move |desk| ladder::examine(&source, &finds, desk.cancel())));
+    }
+
+    fn examine_plan(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        drive.after = None;
+        drive.after_job = None;
+        if !drive.edits.is_empty() {
+            let (view, finds) = (drive.view(), drive.finds.clone());
+            drive.after_job = Some(Job::start(move |desk| ladder::examine(&view, &finds, desk.cancel())));
+        }
+    }
+
+    fn look_into(&mut self, id: &str) {
+        let Some(drive) = &mut self.drive else { return };
+        let Some(find) = drive.finds.iter().find(|find| find.id == id).cloned() else { return };
+        let source = SharedSource::clone(&drive.source);
+        drive.files.open(&source, &find);
+        self.stage = Stage::Files;
+    }
+
+    fn apply(&mut self, code: String) {
+        let Some(drive) = &mut self.drive else { return };
+        let options = ApplyOptions {
+            confirmation: Confirmation::Code(code),
+            override_words: drive.override_words.take(),
+            bundle: None,
+            stamp: stamp(),
+        };
+        let (source, plan) = (SharedSource::clone(&drive.source), drive.plan());
+        drive.written = 0;
+        drive.writing =
+            Some(Writing::Apply(Job::start(move |desk| plan::apply(&source, &plan, &options, &mut |step| desk.tell(step)))));
+    }
+
+    fn recover(&mut self, path: &Path, direction: Direction) {
+        let Some(drive) = &mut self.drive else { return };
+        match Bundle::read(path) {
+            Ok(bundle) => {
+                let source = SharedSource::clone(&drive.source);
+                drive.bundle = Some(path.to_path_buf());
+                drive.written = 0;
+                drive.writing = Some(Writing::Recover(Job::start(move |desk| {
+                    plan::recover(&source, &bundle, direction, &mut |step| desk.tell(step))
+                })));
+            }
+            Err(error) => self.show("The undo bundle does not hold", keel_core::chain(&error)),
+        }
+    }
+
+    fn extract(&mut self, to: PathBuf) {
+        let Some(drive) = &mut self.drive else { return };
+        let Some(volume) = drive.files.volume.clone() else { return };
+        let wanted = drive.files.wanted();
+        drive.extract_job = Some(Job::start(move |desk| files::extract(volume.as_ref(), &wanted, &to, desk)));
+    }
+
+    fn save_copy(&mut self, path: PathBuf) {
+        let Some(drive) = &mut self.drive else { return };
+        let view = drive.view();
+        drive.written = 0;
+        drive.writing = Some(Writing::Save(Job::start(move |desk| plan::save_as(view.as_ref(), &path, &mut |at| desk.tell(at)))));
+    }
+
+    /// Asks the drives of the yard anew.
+    pub(crate) fn refresh_yard(&mut self) {
+        let paths: Vec<PathBuf> = self.berths.iter().map(|berth| berth.path.clone()).collect();
+        self.berths = paths.into_iter().map(yard::berth).collect();
+    }
+}

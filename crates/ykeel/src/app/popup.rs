@@ -1,0 +1,41 @@
+//! What may lie over a stage: data, drawn in one place, answered in one place.
+
+use std::path::PathBuf;
+
+use crate::keymap::{BINDINGS, Binding};
+
+/// A question that wants a line of text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Question {
+    /// The drive's code, before a plan is applied.
+    Code,
+    /// The words that let a failing drive be written.
+    OverrideWords,
+    /// The drive's code, before an undo of a block device; nothing for others.
+    UndoCode,
+    /// The folder to take files out to.
+    ExtractTo,
+    /// The image to save the repaired copy as.
+    SaveTo,
+}
+
+/// Something over the stage.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Popup {
+    /// Help of the stage.
+    Help,
+    /// The searchable command list.
+    Commands { filter: String, selected: usize },
+    /// A question with the line typed so far.
+    Ask { question: Question, line: String },
+    /// An interrupted apply was recognised.
+    Interrupted { bundle: PathBuf },
+    /// Something to be read.
+    Message { title: String, text: String },
+}
+
+/// The commands that match what was typed.
+pub(crate) fn matching(filter: &str) -> Vec<&'static Binding> {
+    let filter = filter.to_lowercase();
+    BINDINGS.iter().filter(|binding| binding.long.to_lowercase().contains(&filter)).collect()
+}

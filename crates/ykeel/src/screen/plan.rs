@@ -1,0 +1,208 @@
+//! Plan: the staged edits byte by byte, and the ladder now beside the ladder as it would be.
+
+use keel_core::mend::{Edit, Order};
+use keel_source::{printable, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::ladder;
+use crate::app::App;
+use crate::app::drive::Drive;
+use crate::widget::why::Why;
+use crate::widget::{bar, first_shown, hex, put, rule};
+
+/// Row of the first edit.
+const TOP: u16 = 1;
+
+/// Rows of the list of edits.
+fn list_rows(area: Rect, edits: usize) -> u16 {
+    u16::try_from(edits).unwrap_or(u16::MAX).clamp(2, area.height / 4)
+}
+
+pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
+    let Some(drive) = &app.drive else { return Why::default() };
+    let rows = list_rows(area, drive.edits.len());
+    draw_list(app, drive, Rect { height: rows + TOP, ..area }, buf);
+    let below = Rect { y: area.y + rows + TOP + 1, height: area.height.saturating_sub(rows + TOP + 1), ..area };
+    let line = "─".repeat(usize::from(area.width));
+    put(buf, area, 0, rows + TOP, &line, app.theme.line());
+    let bytes = hex::WIDTH.min(below.width);
+    let beside = below.width.saturating_sub(bytes + 1) >= 40;
+    let (left, right) = if beside {
+        (Rect { width: bytes, ..below }, Rect { x: below.x + bytes + 1, width: below.width - bytes - 1, ..below })
+    } else {
+        let half = below.height / 2;
+        (Rect { height: half, ..below }, Rect { y: below.y + half, height: below.height - half, ..below })
+    };
+    if let Some(edit) = drive.edits.get(drive.edit) {
+        draw_edit(app, drive, edit, left, buf);
+    }
+    if beside {
+        rule(buf, right, app.theme.line());
+    }
+    draw_ladders(app, drive, right, buf);
+    why(app, drive)
+}
+
+fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    if drive.edits.is_empty() {
+        let text = if drive.applied {
+            "The plan was applied; nothing more is staged. u puts the drive back."
+        } else {
+            "The plan is empty: nothing here needs a repair that the evidence supports."
+        };
+        put(buf, area, 1, 0, text, theme.strong());
+        return;
+    }
+    let plan = drive.plan();
+    put(
+        buf,
+        area,
+        1,
+        0,
+        &format!("{} edits, {}, in the order in which they are written", plan.edits.len(), size_decimal(plan.bytes())),
+        theme.strong(),
+    );
+    let height = usize::from(area.height.saturating_sub(TOP));
+    let first = first_shown(drive.edit, drive.edits.len(), height);
+    for (row, edit) in drive.edits.iter().enumerate().skip(first).take(height) {
+        let y = TOP + u16::try_from(row - first).unwrap_or(0);
+        let order = if edit.order == Order::Copy { "copy" } else { "" };
+        put(
+            buf,
+            area,
+            1,
+            y,
+            &format!(
+                "{:<3}{:<34}{:>10}  {}  {order}",
+                row + 1,
+                edit.structure,
+                size_decimal(edit.after.len() as u64),
+                edit.at_byte
+            ),
+            theme.text(),
+        );
+        if row == drive.edit {
+            bar(buf, area, y, theme.selected());
+        }
+    }
+}
+
+/// The bytes before and after, line under line where they differ.
+fn draw_edit(app: &App, drive: &Drive, edit: &Edit, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    put(buf, area, 1, 0, "bytes: − now, + as planned; ←→ scrolls", theme.dim());
+    if edit.before.is_empty() {
+        put(buf, area, 1, 1, "what stands there now cannot be read", theme.bad());
+    }
+    let mut y = 2;
+    let mut same = 0usize;
+    for (index, after) in edit.after.chunks(16).enumerate().skip(drive.edit_line) {
+        if y + 1 >= area.height {
+            put(buf, area, 1, area.height - 1, "… more", theme.dim());
+            return;
+        }
+        let at = edit.at_byte.0 + index as u64 * 16;
+        let before = edit.before.get(index * 16..index * 16 + after.len()).unwrap_or_default();
+        if before == after {
+            same += 1;
+            // Long stretches that stay as they are would hide what changes.
+            match same {
+                1 => hex::line(buf, area, y, at, after, theme, |_| false),
+                2 => put(buf, area, 12, y, "⋮ unchanged", theme.dim()),
+                _ => continue,
+            }
+            y += 1;
+            continue;
+        }
+        same = 0;
+        hex::line(buf, area, y, at, before, theme, |_| false);
+        put(buf, area, 0, y, "−", theme.bad());
+        hex::line(buf, area, y + 1, at, after, theme, |column| before.get(column) != after.get(column));
+        put(buf, area, 0, y + 1, "+", theme.staged());
+        y += 2;
+    }
+}
+
+fn draw_ladders(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let Some(now) = &drive.ladder else { return };
+    let after = drive.after.as_ref().unwrap_or(now);
+    let planned = drive.after.is_some();
+    put(buf, area, 1, 0, "ladder", theme.dim());
+    put(buf, area, 20, 0, "now", theme.dim());
+    put(buf, area, 31, 0, if planned { "as planned" } else { "" }, theme.dim());
+    if !planned && drive.after_job.is_some() {
+        put(buf, area, 31, 0, "being asked", theme.dim());
+    }
+    for (row, (name, before, before_style, then, then_style)) in ladder::compare(now, after, theme).into_iter().enumerate() {
+        let y = 1 + u16::try_from(row).unwrap_or(u16::MAX - 1);
+        put(buf, area, 1, y, &name, if before.is_empty() { theme.strong() } else { theme.text() });
+        put(buf, area, 20, y, &before, before_style);
+        if planned {
+            let sign = if before != then && !then.is_empty() { "→ " } else { "  " };
+            put(buf, area, 29, y, &format!("{sign}{then}"), then_style);
+        }
+    }
+}
+
+fn why(app: &App, drive: &Drive) -> Why {
+    let theme = app.theme;
+    let mut why = Why::default();
+    why.say("Why", theme.strong());
+    if let Some(edit) = drive.edits.get(drive.edit) {
+        why.say(edit.structure.clone(), theme.strong());
+        why.say(format!("{}, {} bytes", edit.at_byte, edit.after.len()), theme.dim());
+        why.gap();
+        why.say(format!("{}.", printable(&edit.reason)), theme.text());
+        why.gap();
+        let first = if edit.order == Order::Copy {
+            "A copy: written and flushed before any primary is touched."
+        } else {
+            "A primary: written after its copies are on the drive."
+        };
+        why.say(first, theme.dim());
+        why.gap();
+    }
+    let plan = drive.plan();
+    if !plan.edits.is_empty() {
+        why.say(format!("Code of this drive: {}", plan.code), theme.strong());
+        why.say("a asks for it and applies the plan.", theme.text());
+        if plan.copy_first {
+            why.gap();
+            why.say("This drive fails reads. Copy it first; w saves a repaired copy and leaves the drive alone.", theme.bad());
+        }
+        why.gap();
+    }
+    if let Some(bundle) = &drive.bundle {
+        why.say("Undo bundle", theme.strong());
+        why.say(bundle.display().to_string(), theme.dim());
+        why.gap();
+    }
+    why.say("Next", theme.strong());
+    match (drive.edits.is_empty(), drive.applied) {
+        (true, true) => {
+            why.say("· 2: the ladder as the drive is now", theme.text());
+            why.say("· 4: take files out and prove them", theme.text());
+            why.say("· u: put everything back", theme.text());
+        }
+        (true, false) => why.say("· 4: look into the files", theme.text()),
+        _ => {
+            why.say("· read each edit: ↑↓", theme.text());
+            why.say("· a applies, w saves a repaired copy", theme.text());
+        }
+    }
+    why
+}
+
+pub(super) fn click(app: &mut App, area: Rect, y: u16) {
+    let Some(drive) = &mut app.drive else { return };
+    let rows = list_rows(area, drive.edits.len());
+    let first = first_shown(drive.edit, drive.edits.len(), usize::from(rows));
+    let row = first + usize::from(y.saturating_sub(TOP));
+    if y >= TOP && y < rows + TOP && row < drive.edits.len() {
+        drive.edit = row;
+        drive.edit_line = 0;
+    }
+}

@@ -1,0 +1,236 @@
+//! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
+
+use keel_core::sweep::{Find, Grade};
+use keel_source::{printable, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+use crate::app::App;
+use crate::app::drive::{Drive, Swept};
+use crate::widget::why::Why;
+use crate::widget::{bar, first_shown, keel, put, rule, wrap};
+
+/// Columns of one lane of finds.
+const LANE: u16 = 14;
+/// Least columns of the list.
+const LIST: u16 = 44;
+
+/// The left part with the lanes and the right one with list and layout.
+fn split(area: Rect) -> (Rect, Rect) {
+    let list = (area.width * 3 / 5).max(LIST).min(area.width);
+    let lanes = area.width - list;
+    (Rect { width: lanes.saturating_sub(1), ..area }, Rect { x: area.x + lanes, width: list, ..area })
+}
+
+fn list_rows(area: Rect) -> u16 {
+    area.height / 2 - 1
+}
+
+pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
+    let Some(drive) = &app.drive else { return Why::default() };
+    let (lanes, list) = split(area);
+    draw_lanes(app, drive, lanes, buf);
+    rule(buf, list, app.theme.line());
+    draw_list(app, drive, list, buf);
+    draw_layout(app, drive, list, buf);
+    why(app, drive)
+}
+
+fn grade_style(app: &App, grade: Grade) -> Style {
+    match grade {
+        Grade::Certain | Grade::Strong => app.theme.text(),
+        Grade::Weak => app.theme.doubt(),
+        Grade::Contradicted => app.theme.bad(),
+    }
+}
+
+/// The lane of each find: the first one whose finds leave its ground free.
+fn lanes_of(finds: &[Find]) -> Vec<u16> {
+    let mut ends: Vec<u64> = Vec::new();
+    let mut lanes = vec![0; finds.len()];
+    let mut order: Vec<usize> = (0..finds.len()).collect();
+    order.sort_by_key(|index| (finds[*index].start_byte, std::cmp::Reverse(finds[*index].bytes)));
+    for index in order {
+        let range = finds[index].range();
+        let lane = ends.iter().position(|end| *end <= range.start.0).unwrap_or(ends.len());
+        if lane == ends.len() {
+            ends.push(range.end.0);
+        } else {
+            ends[lane] = range.end.0;
+        }
+        lanes[index] = u16::try_from(lane).unwrap_or(u16::MAX);
+    }
+    lanes
+}
+
+fn draw_lanes(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    put(buf, area, 1, 0, "finds, on the keel's scale", theme.dim());
+    let Some(rows) = keel::rows(app, area) else { return };
+    for (index, (find, lane)) in drive.finds.iter().zip(lanes_of(&drive.finds)).enumerate() {
+        let Some((first, end)) = rows.of(find.range()) else { continue };
+        let x = 1 + lane.saturating_mul(LANE);
+        let chosen =
+            drive.layout.as_ref().is_some_and(|layout| layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id)));
+        let style = if index == drive.find { theme.accent() } else { grade_style(app, find.grade) };
+        let (corner, side, bottom) = if chosen { ("┏", "┃", "┗") } else { ("╭", "╎", "╰") };
+        let word = if find.inside.is_some() { "inside" } else { find.grade.word() };
+        put(buf, area, x, first, &format!("{corner}{} {word}", find.id), style);
+        for row in first + 1..end.saturating_sub(1) {
+            put(buf, area, x, row, side, style);
+        }
+        if end > first + 1 {
+            put(buf, area, x, end - 1, &format!("{bottom}╸"), style);
+        }
+        if end > first + 2 {
+            put(buf, area, x + 1, first + 1, &format!(" {:.11}", find.name()), style);
+        }
+    }
+}
+
+fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let in_layout = drive.layout.as_ref().map_or(0, |layout| layout.entries.len());
+    let state = match (drive.swept, drive.sweep_job.is_some()) {
+        (_, true) => "sweeping",
+        (Swept::No, _) => "not swept yet",
+        (Swept::Landmarks, _) => "landmarks only",
+        (Swept::Stopped, _) => "stopped; s goes on",
+        (Swept::Done, _) => "swept",
+    };
+    put(buf, area, 1, 0, &format!("{} finds, {in_layout} in the layout; {state}", drive.finds.len()), theme.strong());
+    let height = usize::from(list_rows(area).saturating_sub(2));
+    let first = first_shown(drive.find, drive.finds.len(), height);
+    for (row, find) in drive.finds.iter().enumerate().skip(first).take(height) {
+        let y = 1 + u16::try_from(row - first).unwrap_or(0);
+        let choice = match (drive.choices.hold.contains(&find.id), drive.choices.drop.contains(&find.id)) {
+            (true, _) => "held",
+            (_, true) => "dropped",
+            _ => "",
+        };
+        let label = format!("{:.12}", find.name());
+        let line = format!(
+            "{:<4}{:<6}{label:<13}{:>8}  {:<13}{choice}",
+            find.id,
+            find.kind.word(),
+            size_decimal(find.bytes),
+            find.grade.word()
+        );
+        put(buf, area, 1, y, &line, grade_style(app, find.grade));
+        if row == drive.find {
+            bar(buf, area, y, theme.selected());
+        }
+    }
+    if drive.finds.is_empty() {
+        put(buf, area, 1, 2, "Nothing was found yet.", theme.text());
+        put(buf, area, 1, 3, "s sweeps landmarks and what they leave in doubt.", theme.dim());
+    }
+}
+
+fn draw_layout(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let top = list_rows(area);
+    let line = "─".repeat(usize::from(area.width.saturating_sub(1)));
+    put(buf, area, 0, top, &line, theme.line());
+    let Some(layout) = &drive.layout else { return };
+    let mut y = top + 1;
+    let width = usize::from(area.width.saturating_sub(3));
+    let mut say = |text: &str, style: Style| {
+        for part in wrap(text, width) {
+            put(buf, area, 1, y, &part, style);
+            y += 1;
+        }
+    };
+    if layout.whole_drive {
+        say("no table: a volume fills the drive, by design", theme.strong());
+        return;
+    }
+    say(&format!("layout: {}, {} entries", layout.scheme.word(), layout.entries.len()), theme.strong());
+    say(&format!("because {}", layout.scheme_why), theme.dim());
+    for entry in &layout.entries {
+        let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
+        let find = entry.find.as_deref().unwrap_or("-");
+        let type_code = match entry.type_code {
+            keel_format::table::TypeCode::Mbr(code) => format!("type 0x{code:02X}"),
+            keel_format::table::TypeCode::Gpt(guid) if guid == keel_format::table::gpt::BASIC_DATA => "basic data".to_string(),
+            keel_format::table::TypeCode::Gpt(guid) => format!("{:.8}…", guid.to_string()),
+        };
+        say(
+            &format!("{} {find:<4}{:<10}{type_code:<11}LBA {}…{end}", entry.slot, entry.role.word(), entry.first.0),
+            theme.text(),
+        );
+    }
+    if !layout.left_out.is_empty() {
+        say("left out", theme.strong());
+    }
+    for left in &layout.left_out {
+        say(&format!("{:<4}{}", left.find, printable(&left.why)), theme.dim());
+    }
+}
+
+fn why(app: &App, drive: &Drive) -> Why {
+    let theme = app.theme;
+    let mut why = Why::default();
+    let Some(find) = drive.selected_find() else {
+        why.say("Why", theme.strong());
+        why.gap();
+        why.say("A find needs witnesses, not one magic number: boot sector, its backup, core metadata and its copy, references that meet, a root directory that lists.", theme.text());
+        return why;
+    };
+    why.say(format!("Why {}", find.id), theme.strong());
+    why.say(
+        format!("{}: {} {}, {} long", find.grade.word(), find.kind.word(), find.name(), size_decimal(find.bytes)),
+        theme.strong(),
+    );
+    why.say(format!("from {}", find.start_byte), theme.dim());
+    why.say(
+        format!("LBA {} to {}, {} bytes", find.start_lba.0, (find.start_lba.0 + find.sectors.0).saturating_sub(1), find.bytes),
+        theme.dim(),
+    );
+    if let Some(newest) = find.newest {
+        why.say(format!("newest name in its root: {newest}"), theme.dim());
+    }
+    if let Some(outer) = &find.inside {
+        let file = find.inside_file.as_deref().unwrap_or("a file");
+        why.say(format!("lies inside {outer}: {file} is a disk image"), theme.doubt());
+    }
+    why.gap();
+    why.say("Witnesses", theme.strong());
+    for witness in &find.witnesses {
+        let (mark, style) = match witness.weight {
+            ..0 => ("−", theme.bad()),
+            0 => ("·", theme.dim()),
+            _ => ("+", theme.text()),
+        };
+        why.say(format!("{mark} {}: {}", witness.kind.word(), witness.says), style);
+    }
+    why.gap();
+    why.say("Next", theme.strong());
+    why.say("· enter: see whose files these are", theme.text());
+    why.say("· space holds it, d drops it", theme.text());
+    if !drive.edits.is_empty() {
+        why.say(format!("· p: read the plan of {} edits", drive.edits.len()), theme.text());
+    }
+    why
+}
+
+pub(super) fn click(app: &mut App, area: Rect, x: u16, y: u16) {
+    let (lanes, list) = split(area);
+    let Some(drive) = &mut app.drive else { return };
+    if x < lanes.width {
+        let place = keel::byte_at(app, area, area.y + y);
+        if let Some(drive) = &mut app.drive
+            && let Some(index) = drive.finds.iter().position(|find| place.is_some_and(|place| find.range().contains(place)))
+        {
+            drive.find = index;
+        }
+        return;
+    }
+    let height = usize::from(list_rows(list).saturating_sub(2));
+    let first = first_shown(drive.find, drive.finds.len(), height);
+    let row = first + usize::from(y.saturating_sub(1));
+    if y >= 1 && y < list_rows(list) && row < drive.finds.len() {
+        drive.find = row;
+    }
+}

@@ -1,0 +1,137 @@
+//! Title and course: whose drive this is, and the stages as a route.
+
+use keel_core::ladder::RungState;
+use keel_source::size_decimal;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::{Parts, columns, put};
+use crate::app::App;
+use crate::app::drive::{Drive, Swept};
+use crate::keymap::Stage;
+
+/// Columns of one stage on the course: its word and the way to the next.
+const STEP: u16 = 14;
+
+/// How a stage stands.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Standing {
+    Done,
+    Doubt,
+    Open,
+}
+
+fn standing(drive: &Drive, stage: Stage) -> Standing {
+    match stage {
+        Stage::Yard => Standing::Done,
+        Stage::Ladder => match &drive.ladder {
+            None => Standing::Open,
+            Some(ladder) if ladder.lowest_broken.is_some() => Standing::Doubt,
+            Some(_) => Standing::Done,
+        },
+        Stage::Sweep => match drive.swept {
+            Swept::No => Standing::Open,
+            Swept::Landmarks | Swept::Stopped => Standing::Doubt,
+            Swept::Done => Standing::Done,
+        },
+        Stage::Files => {
+            if drive.files.volume.is_some() {
+                Standing::Done
+            } else {
+                Standing::Open
+            }
+        }
+        Stage::Plan => match (drive.applied, drive.edits.is_empty()) {
+            (true, _) => Standing::Done,
+            (false, true) => Standing::Open,
+            (false, false) => Standing::Doubt,
+        },
+    }
+}
+
+/// The step to recommend, and why.
+pub(crate) fn recommended(app: &App) -> (Stage, String) {
+    let Some(drive) = &app.drive else { return (Stage::Yard, "choose a drive and open it: enter".into()) };
+    let Some(ladder) = &drive.ladder else { return (Stage::Ladder, "the drive is being asked".into()) };
+    let weak = drive.finds.iter().any(|find| find.grade < keel_core::sweep::Grade::Strong && find.inside.is_none());
+    let broken = ladder.lowest_broken.is_some();
+    let entries_broken = ladder
+        .volumes
+        .iter()
+        .any(|volume| volume.kind.is_none() && volume.rungs.iter().any(|rung| rung.state == RungState::Broken));
+    match drive.swept {
+        _ if drive.applied => (Stage::Files, "take files out and prove them".into()),
+        Swept::Stopped if drive.sweep_job.is_none() => (Stage::Sweep, "go on with the sweep: s".into()),
+        Swept::No | Swept::Landmarks if broken && drive.sweep_job.is_none() => {
+            (Stage::Sweep, "sweep: s, landmarks and what they leave in doubt".into())
+        }
+        _ if drive.sweep_job.is_some() => (Stage::Sweep, "the sweep is running".into()),
+        _ if !broken => (Stage::Files, "no rung is broken; look into the files".into()),
+        _ if weak || entries_broken => (Stage::Sweep, "settle the layout: hold or drop finds".into()),
+        _ if !drive.edits.is_empty() => (Stage::Plan, "read the plan, then apply".into()),
+        _ => (Stage::Files, "nothing can be mended here yet; take the files out".into()),
+    }
+}
+
+/// Draws title and course.
+pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
+    let theme = app.theme;
+    let title = parts.title;
+    put(buf, title, 1, 0, "YELLOW KEEL", theme.strong());
+    let (name, facts) = match &app.drive {
+        Some(drive) => {
+            let identity = drive.source.identity();
+            let serial = identity.serial.as_deref().map(|serial| format!("{serial}  ")).unwrap_or_default();
+            let sectors = format!("{}/{} B", identity.logical_sector.0, identity.physical_sector.0);
+            (identity.name.clone(), format!("{serial}{}  {sectors}  {}", size_decimal(identity.bytes), identity.link.word()))
+        }
+        None => (format!("{} drives on the bench", app.berths.len()), String::new()),
+    };
+    put(buf, title, 14, 0, &name, theme.text());
+    put(buf, title, u16::try_from(columns(&name) + 18).unwrap_or(60).max(56), 0, &facts, theme.dim());
+    let (words, style) = match &app.drive {
+        Some(drive) if drive.writing.is_some() => ("APPLYING".to_string(), theme.bad()),
+        Some(drive) if !drive.edits.is_empty() => (format!("READ ONLY  {} STAGED", drive.edits.len()), theme.staged()),
+        _ => ("READ ONLY".to_string(), theme.good()),
+    };
+    let width = u16::try_from(columns(&words)).unwrap_or(0);
+    put(buf, title, title.width.saturating_sub(width + 1), 0, &words, style);
+    draw_course(app, parts.course, buf);
+}
+
+fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let (next, advice) = recommended(app);
+    let mut x = 1;
+    for (index, stage) in Stage::ALL.iter().enumerate() {
+        let here = *stage == app.stage;
+        let style = match (here, *stage == next) {
+            (true, _) => theme.selected().patch(theme.strong()),
+            (false, true) => theme.accent(),
+            (false, false) => theme.text(),
+        };
+        let word = format!("{} {}", index + 1, stage.word());
+        put(buf, area, x, 0, &word, style);
+        let mark = match app.drive.as_ref().map_or(Standing::Open, |drive| standing(drive, *stage)) {
+            Standing::Done => "●",
+            Standing::Doubt => "◐",
+            Standing::Open => "○",
+        };
+        let after = u16::try_from(columns(&word)).unwrap_or(0) + 1;
+        put(buf, area, x + after, 0, mark, theme.text());
+        if index + 1 < Stage::ALL.len() {
+            let way = "─".repeat(usize::from(STEP.saturating_sub(after + 3)));
+            put(buf, area, x + after + 2, 0, &way, theme.line());
+        }
+        x += STEP;
+    }
+    let advice = format!("next: {advice}");
+    let width = u16::try_from(columns(&advice)).unwrap_or(0);
+    put(buf, area, area.width.saturating_sub(width + 1).max(x), 0, &advice, theme.accent());
+}
+
+/// The stage at a column of the course.
+pub(crate) fn stage_at(area: Rect, column: u16) -> Option<Stage> {
+    let index = column.checked_sub(area.x + 1)? / STEP;
+    Stage::ALL.get(usize::from(index)).copied()
+}

@@ -1,0 +1,216 @@
+//! The keel: a vertical map of the whole drive, first sector at the top, three lanes: now, found, plan.
+
+use keel_format::VolumeKind;
+use keel_format::table::{TableReading, TypeCode, gpt};
+use keel_source::{ByteOffset, ByteRange, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+use super::put;
+use crate::app::App;
+use crate::app::drive::Drive;
+use crate::keymap::Stage;
+
+/// Columns before the first lane: the scale and the marks.
+const SCALE: u16 = 8;
+/// Columns of a lane.
+const LANE: u16 = 5;
+/// Row of the first byte: the lanes' names stand above.
+const TOP: u16 = 1;
+
+/// Maps bytes of the drive to rows.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Rows {
+    window: ByteRange,
+    height: u16,
+}
+
+impl Rows {
+    /// The rows that show `window` in an area `height` rows high.
+    pub(crate) fn new(window: ByteRange, height: u16) -> Self {
+        Self { window, height: height.saturating_sub(TOP) }
+    }
+
+    /// First and behind-last row of `range`, below the head of the area; at least one row. `None` when it lies outside.
+    pub(crate) fn of(&self, range: ByteRange) -> Option<(u16, u16)> {
+        let both = range.overlap(self.window)?;
+        let row = |at: ByteOffset, up: bool| {
+            let bytes = u128::from(at - self.window.start) * u128::from(self.height);
+            let len = u128::from(self.window.len().max(1));
+            let row = if up { bytes.div_ceil(len) } else { bytes / len };
+            u16::try_from(row).unwrap_or(self.height).min(self.height)
+        };
+        let first = row(both.start, false).min(self.height.saturating_sub(1));
+        // The end rounds down, so that a block does not lie over its neighbour's first row.
+        let end = if both.end == self.window.end { row(both.end, true) } else { row(both.end, false) };
+        Some((first + TOP, end.max(first + 1) + TOP))
+    }
+
+    /// The byte at a row below the head.
+    pub(crate) fn byte(&self, row: u16) -> ByteOffset {
+        let row = u128::from(row.saturating_sub(TOP));
+        let bytes = row * u128::from(self.window.len()) / u128::from(self.height.max(1));
+        self.window.start + u64::try_from(bytes).unwrap_or(0)
+    }
+}
+
+/// A block on a lane.
+struct Block {
+    range: ByteRange,
+    letters: &'static str,
+    kind: Option<VolumeKind>,
+}
+
+/// The ground that is selected in the stage.
+pub(crate) fn selection(app: &App) -> Option<ByteRange> {
+    let drive = app.drive.as_ref()?;
+    match app.stage {
+        Stage::Yard => None,
+        Stage::Ladder if drive.rung <= 5 => None,
+        Stage::Ladder => {
+            drive.ladder.as_ref()?.volumes.get(drive.volume).map(|volume| ByteRange::sized(volume.start_byte, volume.bytes))
+        }
+        Stage::Sweep => drive.selected_find().map(keel_core::sweep::Find::range),
+        Stage::Files => drive.files.find.as_ref().map(keel_core::sweep::Find::range),
+        Stage::Plan => drive.edits.get(drive.edit).map(keel_core::mend::Edit::range),
+    }
+}
+
+/// The rows of the keel in `area`.
+pub(crate) fn rows(app: &App, area: Rect) -> Option<Rows> {
+    let drive = app.drive.as_ref()?;
+    let middle = selection(app).map_or(ByteOffset(0), |range| range.start + range.len() / 2);
+    Some(Rows::new(drive.keel_window(middle), area.height))
+}
+
+/// The byte of the drive at a row of the terminal.
+pub(crate) fn byte_at(app: &App, area: Rect, row: u16) -> Option<ByteOffset> {
+    rows(app, area).map(|rows| rows.byte(row - area.y))
+}
+
+/// Draws the keel.
+pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let (Some(drive), Some(rows)) = (&app.drive, rows(app, area)) else {
+        put(buf, area, 1, 0, "no drive is open", theme.dim());
+        return;
+    };
+    for (index, name) in ["now", "found", "plan"].iter().enumerate() {
+        put(buf, area, lane_x(index), 0, name, theme.strong());
+    }
+    for row in TOP..area.height {
+        if (row - TOP) % 5 == 0 {
+            put(buf, area, 0, row, &format!("{:>7}", size_decimal(rows.byte(row).0)), theme.dim());
+        }
+        for lane in 0..3 {
+            put(buf, area, lane_x(lane), row, "┆", theme.line());
+        }
+    }
+    let selected = selection(app);
+    let lanes = [
+        table_blocks(drive, &drive.table),
+        find_blocks(drive),
+        drive.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default(),
+    ];
+    for (index, blocks) in lanes.iter().enumerate() {
+        for block in blocks {
+            let style =
+                if selected.is_some_and(|range| range.start == block.range.start) { theme.accent() } else { theme.text() };
+            draw_block(buf, area, index, &rows, block, style);
+        }
+    }
+    draw_marks(app, drive, area, &rows, selected, buf);
+}
+
+fn lane_x(lane: usize) -> u16 {
+    SCALE + 1 + u16::try_from(lane).unwrap_or(0) * LANE
+}
+
+fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Option<ByteRange>, buf: &mut Buffer) {
+    let theme = app.theme;
+    if let Some((first, end)) = selected.and_then(|range| rows.of(range)) {
+        for row in first..end {
+            put(buf, area, SCALE - 1, row, "▎", theme.accent());
+        }
+    }
+    let sampled = drive.ladder.as_ref().and_then(|ladder| ladder.rung(keel_core::ladder::RungName::Reads));
+    let bad = sampled
+        .into_iter()
+        .flat_map(|rung| &rung.findings)
+        .filter_map(|finding| finding.at_byte)
+        .map(|at| ByteRange::sized(at, 512));
+    for range in drive.bad.iter().copied().chain(bad) {
+        if let Some((row, _)) = rows.of(range) {
+            put(buf, area, SCALE - 1, row, "×", theme.bad());
+        }
+    }
+    if let (Some(_), Some(progress)) = (&drive.sweep_job, &drive.progress)
+        && progress.total > 0
+        && let Some((row, _)) = rows.of(ByteRange::sized(progress.head, 1))
+    {
+        put(buf, area, SCALE - 1, row, "▶", theme.strong());
+    }
+}
+
+fn draw_block(buf: &mut Buffer, area: Rect, lane: usize, rows: &Rows, block: &Block, style: Style) {
+    let Some((first, end)) = rows.of(block.range) else { return };
+    let x = lane_x(lane);
+    let texture = match block.kind {
+        Some(VolumeKind::Ntfs) => "╱╱",
+        Some(_) => "∙∙",
+        None => "  ",
+    };
+    match end - first {
+        0 | 1 => put(buf, area, x, first, &format!("╺{}╸", block.letters), style),
+        2 => {
+            put(buf, area, x, first, &format!("┏{}┓", block.letters), style);
+            put(buf, area, x, first + 1, "┗━━┛", style);
+        }
+        _ => {
+            put(buf, area, x, first, "┏━━┓", style);
+            for row in first + 1..end - 1 {
+                let fill = if row == first + 1 { block.letters } else { texture };
+                put(buf, area, x, row, &format!("┃{fill}┃"), style);
+            }
+            put(buf, area, x, end - 1, "┗━━┛", style);
+        }
+    }
+}
+
+/// What a table says, each entry with the letters of what is known to stand there, or of its type.
+fn table_blocks(drive: &Drive, table: &TableReading) -> Vec<Block> {
+    let sector = drive.source.sector_size();
+    let blocks = table.partitions.iter().map(|entry| {
+        let range = entry.range(sector);
+        let find = drive.finds.iter().find(|find| find.inside.is_none() && find.start_byte == range.start);
+        let typed = match entry.type_code {
+            TypeCode::Mbr(0x07) => "Nt",
+            TypeCode::Mbr(0x01 | 0x04 | 0x06 | 0x0B | 0x0C | 0x0E) => "Fa",
+            TypeCode::Gpt(guid) if guid == gpt::BASIC_DATA => "da",
+            _ => "??",
+        };
+        Block { range, letters: find.map_or(typed, |find| find.kind.letters()), kind: find.map(|find| find.kind) }
+    });
+    blocks.collect()
+}
+
+fn find_blocks(drive: &Drive) -> Vec<Block> {
+    let finds = drive.finds.iter().filter(|find| find.inside.is_none());
+    finds.map(|find| Block { range: find.range(), letters: find.kind.letters(), kind: Some(find.kind) }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_that_follow_one_another_do_not_share_rows() {
+        let rows = Rows::new(ByteRange::sized(ByteOffset(0), 1_000_000), 41);
+        let (_, end) = rows.of(ByteRange::sized(ByteOffset(1000), 249_000)).unwrap();
+        let (first, last) = rows.of(ByteRange::sized(ByteOffset(250_000), 750_000)).unwrap();
+        assert!(end <= first && last == 41);
+        assert_eq!(rows.of(ByteRange::sized(ByteOffset(2_000_000), 5)), None);
+        assert_eq!(rows.byte(1), ByteOffset(0));
+    }
+}
