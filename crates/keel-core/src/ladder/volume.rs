@@ -49,7 +49,7 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Ca
                 "the core metadata cannot be read",
                 error.to_string(),
             );
-            rungs.push(Rung::new(RungName::FileSystem, RungState::Broken, "core metadata gone").with(vec![finding]));
+            rungs.push(Rung::new(RungName::FileSystem, RungState::Broken, "core gone").with(vec![finding]));
             rungs.push(Rung::new(RungName::Files, RungState::Untested, "nothing lists"));
         }
     }
@@ -147,10 +147,10 @@ fn boot_sector(source: &SharedSource, window: &SharedSource, find: &Find) -> Run
         ));
     }
     let note = match (main, backup) {
-        (true, Some(true)) => "main and backup agree",
+        (true, Some(true)) => "both agree",
         (true, Some(false)) => "backup gone",
-        (true, None) => "stands; this kind keeps no backup",
-        (false, Some(true)) => "main gone, backup sound",
+        (true, None) => "stands",
+        (false, Some(true)) => "main gone",
         (false, _) => "gone",
     };
     let rung = Rung::new(RungName::BootSector, worst(&findings), note).with(findings);
@@ -179,7 +179,7 @@ fn file_system(volume: &dyn Volume, find: &Find) -> Rung {
     let findings: Vec<Finding> = volume.examine().into_iter().map(|finding| finding.moved(find.start_byte.0)).collect();
     let state = worst(&findings);
     let note = match (state, findings.is_empty()) {
-        (RungState::Sound, false) => "sound, not cleanly unmounted".to_string(),
+        (RungState::Sound, false) => "sound, dirty".to_string(),
         (RungState::Sound, true) => "sound".to_string(),
         _ => format!("{} findings", findings.len()),
     };
@@ -216,7 +216,7 @@ fn files(volume: &dyn Volume, cancel: &Cancel) -> Rung {
         (0, _) => RungState::Broken,
         _ => RungState::Doubtful,
     };
-    let note = if asked == 0 { "no file of a known type".to_string() } else { format!("{matched} of {asked} match") };
+    let note = if asked == 0 { "no known type".to_string() } else { format!("{matched} of {asked} match") };
     Rung::new(RungName::Files, state, note).with(findings)
 }
 

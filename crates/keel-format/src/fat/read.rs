@@ -39,7 +39,7 @@ impl FatVolume {
         let summary = VolumeSummary {
             kind: geometry.kind,
             label: None,
-            serial: Some(format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
+            serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes(),
         };

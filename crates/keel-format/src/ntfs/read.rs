@@ -85,7 +85,8 @@ impl NtfsVolume {
         let mut summary = VolumeSummary {
             kind: VolumeKind::Ntfs,
             label: None,
-            serial: Some(format!("{:04X}-{:04X}", geometry.serial >> 16 & 0xFFFF, geometry.serial & 0xFFFF)),
+            serial: (geometry.serial != 0)
+                .then(|| format!("{:04X}-{:04X}", geometry.serial >> 16 & 0xFFFF, geometry.serial & 0xFFFF)),
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes,
         };

@@ -99,8 +99,8 @@ fn draw_edit(app: &App, drive: &Drive, edit: &Edit, area: Rect, buf: &mut Buffer
     let mut y = 2;
     let mut same = 0usize;
     for (index, after) in edit.after.chunks(16).enumerate().skip(drive.edit_line) {
-        if y + 1 >= area.height {
-            put(buf, area, 1, area.height - 1, "… more", theme.dim());
+        if y + 2 >= area.height {
+            put(buf, area, 1, y, "… more: →", theme.dim());
             return;
         }
         let at = edit.at_byte.0 + index as u64 * 16;

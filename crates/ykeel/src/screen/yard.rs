@@ -68,7 +68,7 @@ fn why(app: &App) -> Why {
         why.say(format!("bytes     {}", identity.bytes), theme.text());
         why.say(
             format!(
-                "sectors   {} of {} B, {} B physical",
+                "sectors   {} of {}/{} B",
                 identity.bytes / identity.logical_sector.bytes(),
                 identity.logical_sector.0,
                 identity.physical_sector.0

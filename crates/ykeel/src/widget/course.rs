@@ -60,6 +60,9 @@ pub(crate) fn recommended(app: &App) -> (Stage, String) {
         .iter()
         .any(|volume| volume.kind.is_none() && volume.rungs.iter().any(|rung| rung.state == RungState::Broken));
     match drive.swept {
+        _ if !drive.edits.is_empty() && drive.after.as_ref().is_some_and(|after| after.lowest_broken.is_none()) => {
+            (Stage::Plan, "the plan mends every broken rung: read it, then apply".into())
+        }
         _ if drive.applied => (Stage::Files, "take files out and prove them".into()),
         Swept::Stopped if drive.sweep_job.is_none() => (Stage::Sweep, "go on with the sweep: s".into()),
         Swept::No | Swept::Landmarks if broken && drive.sweep_job.is_none() => {

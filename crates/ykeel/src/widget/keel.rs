@@ -13,9 +13,9 @@ use crate::app::drive::Drive;
 use crate::keymap::Stage;
 
 /// Columns before the first lane: the scale and the marks.
-const SCALE: u16 = 8;
+const SCALE: u16 = 9;
 /// Columns of a lane.
-const LANE: u16 = 5;
+const LANE: u16 = 6;
 /// Row of the first byte: the lanes' names stand above.
 const TOP: u16 = 1;
 

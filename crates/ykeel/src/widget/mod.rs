@@ -32,7 +32,7 @@ pub(crate) fn parts(area: Rect) -> Option<Parts> {
     if area.width < LEAST_WIDTH || area.height < LEAST_HEIGHT {
         return None;
     }
-    let keel = 24;
+    let keel = 28;
     let why = (area.width * 27 / 100).clamp(28, 48);
     let body = Rect::new(area.x, area.y + 2, area.width, area.height - 3);
     let line = |y| Rect::new(area.x, y, area.width, 1);
@@ -61,7 +61,7 @@ pub(crate) fn put(buf: &mut Buffer, area: Rect, x: u16, y: u16, text: &str, styl
 /// Fills the rest of a row with `style`.
 pub(crate) fn bar(buf: &mut Buffer, area: Rect, y: u16, style: Style) {
     let row = Rect { y: area.y.saturating_add(y), height: 1, ..area }.intersection(area);
-    buf.set_style(row.intersection(buf.area), style);
+    buf.set_style(row.intersection(buf.area), style.remove_modifier(ratatui::style::Modifier::DIM));
 }
 
 /// A line down the left edge outside of `area`.
