@@ -23,8 +23,9 @@ fn split(area: Rect) -> (Rect, Rect) {
     (Rect { width: lanes.saturating_sub(1), ..area }, Rect { x: area.x + lanes, width: list, ..area })
 }
 
-fn list_rows(area: Rect) -> u16 {
-    area.height / 2 - 1
+/// Rows of the list with its head: what the finds need, half of the height at most.
+fn list_rows(area: Rect, finds: usize) -> u16 {
+    u16::try_from(finds + 4).unwrap_or(u16::MAX).clamp(8, area.height / 2)
 }
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
@@ -100,7 +101,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         (Swept::Done, _) => "swept",
     };
     put(buf, area, 1, 0, &format!("{} finds, {in_layout} in the layout; {state}", drive.finds.len()), theme.strong());
-    let height = usize::from(list_rows(area).saturating_sub(2));
+    let height = usize::from(list_rows(area, drive.finds.len()).saturating_sub(2));
     let first = first_shown(drive.find, drive.finds.len(), height);
     for (row, find) in drive.finds.iter().enumerate().skip(first).take(height) {
         let y = 1 + u16::try_from(row - first).unwrap_or(0);
@@ -130,7 +131,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
 
 fn draw_layout(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
-    let top = list_rows(area);
+    let top = list_rows(area, drive.finds.len());
     let line = "─".repeat(usize::from(area.width.saturating_sub(1)));
     put(buf, area, 0, top, &line, theme.line());
     let Some(layout) = &drive.layout else { return };
@@ -227,10 +228,10 @@ pub(super) fn click(app: &mut App, area: Rect, x: u16, y: u16) {
         }
         return;
     }
-    let height = usize::from(list_rows(list).saturating_sub(2));
+    let height = usize::from(list_rows(list, drive.finds.len()).saturating_sub(2));
     let first = first_shown(drive.find, drive.finds.len(), height);
     let row = first + usize::from(y.saturating_sub(1));
-    if y >= 1 && y < list_rows(list) && row < drive.finds.len() {
+    if y >= 1 && y < list_rows(list, drive.finds.len()) && row < drive.finds.len() {
         drive.find = row;
     }
 }

@@ -1,0 +1,127 @@
+//! Volumes made by the system's own formatters and drivers.
+#![allow(dead_code, missing_docs)]
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+
+use keel_format::{Deleted, Existence, Geometry, NodeKind, Volume, read_whole, registry};
+use keel_source::{ByteOffset, FileSource, SectorSize, SharedSource};
+
+/// A folder with one volume image in it.
+pub struct Bench {
+    pub folder: tempfile::TempDir,
+    pub image: PathBuf,
+}
+
+impl Bench {
+    /// An empty image of `bytes` bytes.
+    pub fn new(bytes: u64) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("volume.img");
+        File::create(&image).unwrap().set_len(bytes).unwrap();
+        Self { folder, image }
+    }
+
+    /// Runs a formatter on the image.
+    pub fn format(&self, program: &str, arguments: &[&str]) {
+        run(Command::new(program).args(arguments).arg(&self.image));
+    }
+
+    /// Mounts an NTFS image through the system's driver, lets `fill` write into it, and unmounts it.
+    pub fn fill_ntfs(&self, fill: impl FnOnce(&Path)) {
+        let point = self.folder.path().join("mounted");
+        fs::create_dir_all(&point).unwrap();
+        run(Command::new("ntfs-3g").args(["-o", "streams_interface=windows,compression"]).arg(&self.image).arg(&point));
+        fill(&point);
+        run(Command::new("umount").arg(&point));
+    }
+
+    /// The image as a source.
+    pub fn source(&self, sector: u32) -> SharedSource {
+        Arc::new(FileSource::open(&self.image, SectorSize(sector)).unwrap())
+    }
+
+    /// The volume by its boot sector.
+    pub fn open(&self, sector: u32) -> (Geometry, Box<dyn Volume>) {
+        let source = self.source(sector);
+        let geometry = registry::boot_sector(source.as_ref(), ByteOffset(0)).expect("a boot sector");
+        let volume = geometry.open(source).unwrap();
+        (geometry, volume)
+    }
+}
+
+pub fn run(command: &mut Command) {
+    let output = command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"));
+    assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// Every present file of a volume by its path, with its bytes.
+pub fn contents(volume: &dyn Volume) -> BTreeMap<String, Vec<u8>> {
+    let mut files = Vec::new();
+    let findings = volume
+        .walk(Deleted::Hide, &mut |found| {
+            if found.entry.kind == NodeKind::File {
+                let path = if found.folder.is_empty() {
+                    found.entry.name.clone()
+                } else {
+                    format!("{}/{}", found.folder, found.entry.name)
+                };
+                files.push((path, found.entry.id, found.entry.bytes));
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    assert_eq!(findings, []);
+    let read = |(path, id, bytes): (String, _, u64)| {
+        let mut stream = volume.open(id, "").unwrap_or_else(|error| panic!("{path}: {error}"));
+        assert_eq!(stream.bytes(), bytes, "{path}");
+        let (content, whole) = read_whole(stream.as_mut(), 1 << 26);
+        assert!(whole, "{path}");
+        (path, content)
+    };
+    files.into_iter().map(read).collect()
+}
+
+/// Names of the deleted entries that a walk shows.
+pub fn deleted(volume: &dyn Volume) -> Vec<String> {
+    let mut names = Vec::new();
+    volume
+        .walk(Deleted::Show, &mut |found| {
+            if found.entry.existence == Existence::Deleted {
+                names.push(found.entry.name.clone());
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    names.sort();
+    names
+}
+
+/// Text that repeats enough to be compressed, different for each seed.
+pub fn prose(seed: usize, len: usize) -> Vec<u8> {
+    let mut text = Vec::with_capacity(len + 64);
+    let mut line = seed;
+    while text.len() < len {
+        line = line.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        text.extend_from_slice(format!("crossing {} of the Brackwater Line, boat {}\n", line >> 40, line >> 60).as_bytes());
+    }
+    text.truncate(len);
+    text
+}
+
+/// Bytes that no packer makes smaller.
+pub fn noise(seed: u64, len: usize) -> Vec<u8> {
+    let mut state = seed | 1;
+    (0..len)
+        .map(|_| {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            (state >> 32) as u8
+        })
+        .collect()
+}
