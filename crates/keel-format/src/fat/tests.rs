@@ -1,1 +1,218 @@
+use std::ops::ControlFlow;
+use std::sync::Arc;
 
+use keel_source::{ByteOffset, MemorySource, Overlay, SharedSource};
+use proptest::prelude::*;
+
+use super::layout::RawDirEntry;
+use super::*;
+use crate::{Deleted, NodeId, View, Volume, VolumeKind, WalkEntry};
+use zerocopy::IntoBytes;
+use zerocopy::little_endian::{U16, U32};
+
+/// A FAT16 of 8 MiB with one-sector clusters, made by hand for what formatters do not make.
+fn geometry() -> FatGeometry {
+    FatGeometry {
+        kind: VolumeKind::Fat16,
+        bytes_per_sector: 512,
+        sectors_per_cluster: 1,
+        reserved_sectors: 1,
+        fats: 2,
+        fat_sectors: 64,
+        root_entries: 512,
+        root_cluster: 0,
+        total_sectors: 16_384,
+        media: 0xF8,
+        serial: 0x1234_5678,
+        fs_info: 0,
+        backup: 0,
+    }
+}
+
+fn empty() -> Overlay {
+    let mut overlay = Overlay::new(Arc::new(MemorySource::new("f", vec![0; 8 << 20], 512)));
+    overlay.lay(ByteOffset(0), &make::boot_sector(&geometry(), 0, b"QUAY       "));
+    for copy in 0..2 {
+        overlay.lay(geometry().fat_at(copy), &[0xF8, 0xFF, 0xFF, 0xFF]);
+    }
+    overlay
+}
+
+fn set(overlay: &mut Overlay, cluster: u32, value: u16) {
+    for copy in 0..2 {
+        overlay.lay(geometry().fat_at(copy) + u64::from(cluster) * 2, &value.to_le_bytes());
+    }
+}
+
+fn slot(name: &[u8; 11], attr: u8, first: u16, size: u32) -> Vec<u8> {
+    let zero = U16::new(0);
+    RawDirEntry {
+        name: *name,
+        attr,
+        nt_res: 0,
+        crt_time_tenth: 0,
+        crt_time: zero,
+        crt_date: zero,
+        lst_acc_date: zero,
+        fst_clus_hi: zero,
+        wrt_time: U16::new(0x4B5A),
+        wrt_date: U16::new(0x5C6E),
+        fst_clus_lo: U16::new(first),
+        file_size: U32::new(size),
+    }
+    .as_bytes()
+    .to_vec()
+}
+
+fn open(overlay: Overlay) -> FatVolume {
+    FatVolume::open(Arc::new(overlay), geometry()).unwrap()
+}
+
+fn walk(volume: &FatVolume) -> (Vec<String>, Vec<String>) {
+    let mut paths = Vec::new();
+    let mut each = |found: WalkEntry<'_>| {
+        paths.push(format!("{}/{}", found.folder, found.entry.name));
+        ControlFlow::Continue(())
+    };
+    let findings = volume.walk(Deleted::Hide, &mut each).unwrap();
+    (paths, findings.into_iter().map(|finding| finding.what).collect())
+}
+
+#[test]
+fn a_made_boot_sector_parses_to_the_same_geometry() {
+    let wide = FatGeometry {
+        kind: VolumeKind::Fat32,
+        sectors_per_cluster: 8,
+        reserved_sectors: 32,
+        fat_sectors: 7000,
+        root_entries: 0,
+        root_cluster: 2,
+        total_sectors: 7_000_000,
+        fs_info: 1,
+        backup: 6,
+        ..geometry()
+    };
+    for geometry in [geometry(), wide] {
+        let sector = make::boot_sector(&geometry, 2048, b"NO NAME    ");
+        assert_eq!(FatGeometry::parse(View::new("boot", ByteOffset(0), &sector)), Ok(geometry));
+    }
+}
+
+#[test]
+fn a_boot_sector_with_an_absurd_field_names_it() {
+    let good = make::boot_sector(&geometry(), 0, b"QUAY       ");
+    for (at, bytes, field) in [
+        (11, vec![0x01, 0x02], "BPB_BytsPerSec"),
+        (13, vec![3], "BPB_SecPerClus"),
+        (14, vec![0, 0], "BPB_RsvdSecCnt"),
+        (16, vec![9], "BPB_NumFATs"),
+        (19, vec![50, 0], "BPB_TotSec"),
+        (21, vec![7], "BPB_Media"),
+        (22, vec![1, 0], "BPB_FATSz"),
+    ] {
+        let mut sector = good.clone();
+        sector[at..at + bytes.len()].copy_from_slice(&bytes);
+        let error = FatGeometry::parse(View::new("boot sector", ByteOffset(512), &sector)).unwrap_err().to_string();
+        assert!(error.contains(field) && error.contains("boot sector at byte"), "{error}");
+    }
+    assert!(FatGeometry::parse(View::new("boot sector", ByteOffset(0), &good[..30])).is_err());
+}
+
+#[test]
+fn a_chain_that_loops_is_cut_with_a_finding() {
+    let mut overlay = empty();
+    for (cluster, next) in [(10, 11), (11, 12), (12, 10)] {
+        set(&mut overlay, cluster, next);
+    }
+    let volume = open(overlay);
+    let chain = volume.table().chain(10, 1_000_000);
+    assert!(chain.finding.unwrap().what.contains("it loops"));
+    let free = volume.table().chain(500, 100);
+    assert!(free.finding.unwrap().what.contains("a free cluster"));
+    let outside = volume.table().chain(60_000, 100);
+    assert!(outside.runs.is_empty() && outside.finding.unwrap().what.contains("no cluster"));
+}
+
+#[test]
+fn a_tree_that_leads_back_to_itself_ends() {
+    let mut overlay = empty();
+    set(&mut overlay, 5, 0xFFFF);
+    set(&mut overlay, 6, 0xFFFF);
+    overlay.lay(geometry().root_at(), &[slot(b"ONE        ", 0x10, 5, 0), slot(b"READ    TXT", 0x20, 7, 5)].concat());
+    overlay.lay(geometry().cluster_at(5).unwrap(), &[slot(b"TWO        ", 0x10, 6, 0)].concat());
+    overlay
+        .lay(geometry().cluster_at(6).unwrap(), &[slot(b"BACK       ", 0x10, 5, 0), slot(b"SELF       ", 0x10, 6, 0)].concat());
+    let (paths, findings) = walk(&open(overlay));
+    assert_eq!(paths, ["/ONE", "/READ.TXT", "ONE/TWO", "ONE/TWO/BACK", "ONE/TWO/SELF"]);
+    assert_eq!(findings.iter().filter(|what| what.contains("already listed")).count(), 2);
+}
+
+#[test]
+fn oem_letters_and_lower_case_flags_are_shown() {
+    let mut overlay = empty();
+    let mut lower = slot(b"LOWER   TXT", 0x20, 0, 0);
+    lower[12] = 0x18;
+    overlay
+        .lay(geometry().root_at(), &[slot(b"\x9aBER    TXT", 0x20, 0, 0), lower, slot(b"\x05X      TXT", 0x20, 0, 0)].concat());
+    assert_eq!(walk(&open(overlay)).0, ["/ÜBER.TXT", "/lower.txt", "/σX.TXT"]);
+}
+
+#[test]
+fn a_file_shorter_than_its_chain_says_is_partly_unreadable() {
+    let mut overlay = empty();
+    set(&mut overlay, 7, 0xFFFF);
+    overlay.lay(geometry().root_at(), &slot(b"CUT     BIN", 0x20, 7, 2000));
+    let volume = open(overlay);
+    let mut stream = volume.open(NodeId(geometry().root_at().0), "").unwrap();
+    let mut buf = vec![1; 2000];
+    let bad = stream.read(0, &mut buf);
+    assert_eq!(bad.iter().map(|range| range.len()).sum::<u64>(), 2000 - 512);
+}
+
+#[test]
+fn fat_copies_that_differ_and_a_wrong_media_byte_are_findings() {
+    let mut overlay = empty();
+    overlay.lay(geometry().fat_at(1) + 200, &[7]);
+    overlay.lay(geometry().fat_at(0), &[0xF0]);
+    let text = open(overlay).examine().into_iter().map(|finding| finding.what).collect::<String>();
+    assert!(text.contains("FAT copy 2 differs") && text.contains("media byte"), "{text}");
+}
+
+proptest! {
+    #[test]
+    fn damaged_structures_never_panic_hang_or_fill_memory(
+        damage in proptest::collection::vec((0u64..200_000, any::<u8>()), 1..200),
+    ) {
+        let mut overlay = empty();
+        set(&mut overlay, 5, 6);
+        set(&mut overlay, 6, 0xFFFF);
+        overlay.lay(geometry().root_at(), &[slot(b"ONE        ", 0x10, 5, 0), slot(b"READ    TXT", 0x20, 7, 5000)].concat());
+        overlay.lay(geometry().cluster_at(5).unwrap(), &slot(b"INNER   TXT", 0x20, 9, 60_000));
+        for (at, byte) in damage {
+            overlay.lay(ByteOffset(at), &[byte]);
+        }
+        let source: SharedSource = Arc::new(overlay);
+        let geometry = match boot_sector(source.as_ref(), ByteOffset(0)) {
+            Some(crate::Geometry::Fat(found)) => found,
+            _ => geometry(),
+        };
+        if let Ok(volume) = FatVolume::open(source, geometry) {
+            let mut ids = Vec::new();
+            let _ = volume.walk(Deleted::Show, &mut |found| {
+                ids.push(found.entry.id);
+                if ids.len() < 2000 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+            });
+            for id in ids.into_iter().take(50) {
+                if let Ok(mut stream) = volume.open(id, "") {
+                    let _ = crate::read_whole(stream.as_mut(), 1 << 16);
+                }
+            }
+            let _ = volume.examine();
+        }
+    }
+
+    #[test]
+    fn random_boot_sectors_never_panic(bytes in proptest::collection::vec(any::<u8>(), 0..600)) {
+        let _ = FatGeometry::parse(View::new("boot sector", ByteOffset(0), &bytes));
+    }
+}
