@@ -1,1 +1,139 @@
+use std::fs;
+use std::ops::ControlFlow;
 
+use keel_format::{
+    Deleted, Entry, Existence, Extent, Finding, FormatError, MemoryStream, NodeId, NodeKind, StreamInfo, StreamReader, Times,
+    Volume, VolumeKind, VolumeSummary, WalkEntry,
+};
+use proptest::prelude::*;
+
+use super::*;
+use crate::job::{Cancel, Desk};
+
+/// A volume with whatever names a drive could hold.
+struct Hostile {
+    summary: VolumeSummary,
+    files: Vec<(String, String)>,
+}
+
+impl Hostile {
+    fn new(files: &[(&str, &str)]) -> Self {
+        let summary = VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 0, cluster_bytes: 4096 };
+        Self { summary, files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect() }
+    }
+
+    fn entry(&self, index: usize) -> Entry {
+        Entry {
+            id: NodeId(index as u64 + 1),
+            name: self.files[index].1.clone(),
+            kind: NodeKind::File,
+            bytes: 5,
+            times: Times::default(),
+            existence: Existence::Present,
+        }
+    }
+}
+
+impl Volume for Hostile {
+    fn summary(&self) -> &VolumeSummary {
+        &self.summary
+    }
+
+    fn root(&self) -> NodeId {
+        NodeId(0)
+    }
+
+    fn list(&self, _: NodeId, _: Deleted, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<Vec<Finding>, FormatError> {
+        let _ = (0..self.files.len()).try_for_each(|index| each(self.entry(index)));
+        Ok(Vec::new())
+    }
+
+    fn walk(&self, _: Deleted, each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>) -> Result<Vec<Finding>, FormatError> {
+        let _ = (0..self.files.len())
+            .try_for_each(|index| each(WalkEntry { folder: &self.files[index].0, entry: &self.entry(index) }));
+        Ok(Vec::new())
+    }
+
+    fn streams(&self, _: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
+        Ok(Vec::new())
+    }
+
+    fn open(&self, file: NodeId, _: &str) -> Result<Box<dyn StreamReader>, FormatError> {
+        Ok(Box::new(MemoryStream(format!("{:05}", file.0).into_bytes())))
+    }
+
+    fn extents(&self, _: NodeId) -> Result<Vec<Extent>, FormatError> {
+        Ok(Vec::new())
+    }
+
+    fn examine(&self) -> Vec<Finding> {
+        Vec::new()
+    }
+}
+
+fn desk() -> Desk<ExtractProgress> {
+    Desk::new(Cancel::default()).0
+}
+
+#[test]
+fn hostile_names_never_leave_the_folder_and_nothing_is_overwritten() {
+    let bench = tempfile::tempdir().unwrap();
+    let to = bench.path().join("out/deep");
+    fs::create_dir_all(&to).unwrap();
+    fs::write(to.join("plain.txt"), "mine").unwrap();
+    std::os::unix::fs::symlink(bench.path(), to.join("link")).unwrap();
+    let long = "x".repeat(600);
+    let names = [
+        ("", "../../escaped.txt"),
+        ("..", "up.txt"),
+        ("../..", "up.txt"),
+        ("", "plain.txt"),
+        ("", "plain.txt"),
+        ("a", "b\u{1b}[31m\n.txt"),
+        ("", ".."),
+        ("", ""),
+        ("link", "inside.txt"),
+        ("", long.as_str()),
+        ("/etc", "passwd"),
+    ];
+    let volume = Hostile::new(&names);
+    let done = extract(&volume, &[], &to, &desk()).unwrap();
+    assert_eq!(fs::read_to_string(to.join("plain.txt")).unwrap(), "mine");
+    assert!(to.join("plain (2).txt").exists() && to.join("plain (3).txt").exists());
+    let outside: Vec<_> = fs::read_dir(bench.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(outside, ["out"], "nothing was written outside");
+    assert_eq!((done.whole, done.failed, done.compared), (10, 1, true), "{:?}", done.files);
+    assert!(done.files.iter().any(|file| file.why.as_deref().is_some_and(|why| why.contains("in the way"))));
+    let again = extract(&volume, &[], &to, &desk()).unwrap();
+    assert_ne!(again.manifest, done.manifest);
+}
+
+#[test]
+fn a_cancelled_extraction_leaves_only_whole_files() {
+    let bench = tempfile::tempdir().unwrap();
+    let (desk, _progress) = Desk::new(Cancel::default());
+    desk.cancel().cancel();
+    let done = extract(&Hostile::new(&[("", "a.txt"), ("", "b.txt")]), &[], bench.path(), &desk).unwrap();
+    assert!(done.cancelled && done.files.is_empty());
+}
+
+#[test]
+fn a_path_that_is_not_there_is_named() {
+    let bench = tempfile::tempdir().unwrap();
+    let error = extract(&Hostile::new(&[("", "a.txt")]), &["Quay/none.txt".into()], bench.path(), &desk()).unwrap_err();
+    assert!(error.to_string().contains("no path Quay/none.txt"));
+}
+
+proptest! {
+    #[test]
+    fn every_name_becomes_one_safe_component(name in any::<String>()) {
+        let safe = safe_component(&name);
+        prop_assert!(!safe.is_empty() && safe.len() <= 255 && safe != "." && safe != "..");
+        prop_assert!(!safe.contains('/') && !safe.chars().any(char::is_control));
+    }
+
+    #[test]
+    fn different_names_stay_different(one in "[a-c/%.\u{1}]{0,6}", two in "[a-c/%.\u{1}]{0,6}") {
+        prop_assert_eq!(one == two, safe_component(&one) == safe_component(&two));
+    }
+}

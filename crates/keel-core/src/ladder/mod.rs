@@ -3,9 +3,6 @@
 mod drive;
 mod volume;
 
-#[cfg(test)]
-mod tests;
-
 use keel_format::table;
 use keel_format::{Finding, Severity, VolumeKind};
 use keel_source::{ByteOffset, Identity, SharedSource};

@@ -91,19 +91,17 @@ fn best_set<'a>(candidates: &[&'a Find], choices: &Choices) -> Vec<&'a Find> {
 }
 
 fn overlap_reason(find: &Find, chosen: &[&Find], choices: &Choices) -> String {
-    let Some(rival) = chosen.iter().filter(|other| other.range().overlap(find.range()).is_some()).max_by_key(|other| other.score)
-    else {
-        return "other finds leave no room for it".into();
-    };
-    if choices.hold.contains(&rival.id) {
-        return format!("overlaps {}, which the technician holds", rival.id);
+    let rivals: Vec<&Find> = chosen.iter().filter(|other| other.range().overlap(find.range()).is_some()).copied().collect();
+    if let Some(held) = rivals.iter().find(|rival| choices.hold.contains(&rival.id)) {
+        return format!("overlaps {}, which the technician holds", held.id);
     }
-    let age = match (find.newest, rival.newest) {
-        (Some(own), Some(other)) if own < other => {
-            format!("; the newest name in its root is of {own}, that of {} of {other}", rival.id)
-        }
-        (Some(own), Some(other)) if own > other => format!("; its newest name is of {own}, later than {other} in {}", rival.id),
+    let ids = rivals.iter().map(|rival| rival.id.as_str()).collect::<Vec<_>>().join(" and ");
+    let total: i32 = rivals.iter().map(|rival| rival.score).sum();
+    let newest = rivals.iter().filter_map(|rival| rival.newest).max();
+    let age = match (find.newest, newest) {
+        (Some(own), Some(other)) if own < other => format!("; the newest name in its root is of {own}, theirs of {other}"),
+        (Some(own), Some(other)) if own > other => format!("; its newest name is of {own}, later than {other} there"),
         _ => String::new(),
     };
-    format!("overlaps {} and has less evidence (weight {} against {}){age}", rival.id, find.score, rival.score)
+    format!("overlaps {ids}: more evidence there (weight {total} against {}){age}", find.score)
 }

@@ -1,1 +1,119 @@
+use std::sync::Arc;
 
+use keel_format::ntfs::NtfsGeometry;
+use keel_format::table::{self, Role, Scheme};
+use keel_format::{Geometry, VolumeKind};
+use keel_source::{ByteOffset, Lba, MemorySource, SectorCount, SharedSource};
+use proptest::prelude::*;
+
+use super::*;
+use crate::sweep::Grade;
+
+const MIB: u64 = 1 << 20;
+
+fn find(id: usize, start: u64, bytes: u64, score: i32) -> Find {
+    let geometry = NtfsGeometry {
+        bytes_per_sector: 512,
+        cluster_bytes: 4096,
+        mft_lcn: 4,
+        mirror_lcn: 8,
+        record_bytes: 1024,
+        index_bytes: 4096,
+        total_sectors: bytes / 512 - 1,
+        serial: 1,
+    };
+    Find {
+        id: format!("n{id}"),
+        kind: VolumeKind::Ntfs,
+        start_byte: ByteOffset(start),
+        bytes,
+        start_lba: Lba(start / 512),
+        sectors: SectorCount(bytes / 512),
+        label: None,
+        grade: Grade::Strong,
+        score,
+        witnesses: Vec::new(),
+        inside: None,
+        inside_file: None,
+        newest: None,
+        geometry: Geometry::Ntfs(geometry),
+    }
+}
+
+fn drive() -> SharedSource {
+    Arc::new(MemorySource::new("d", vec![0; 64 << 20], 512))
+}
+
+fn settled(finds: &[Find], choices: &Choices) -> Layout {
+    let drive = drive();
+    settle(&drive, &table::read(drive.as_ref()), finds, choices)
+}
+
+fn chosen(layout: &Layout) -> Vec<&str> {
+    layout.entries.iter().filter_map(|entry| entry.find.as_deref()).collect()
+}
+
+#[test]
+fn two_small_ones_beat_one_large_one_with_less_evidence_than_both() {
+    // Greedy by weight would take the large one.
+    let finds = [find(1, MIB, 10 * MIB, 60), find(2, 4 * MIB, 20 * MIB, 90), find(3, 12 * MIB, 20 * MIB, 60)];
+    let layout = settled(&finds, &Choices::default());
+    assert_eq!(chosen(&layout), ["n1", "n3"]);
+    assert!(
+        layout.left_out[0].why.contains("overlaps n1 and n3: more evidence there (weight 120 against 90)"),
+        "{}",
+        layout.left_out[0].why
+    );
+}
+
+#[test]
+fn holding_and_dropping_re_solves_the_rest() {
+    let finds = [find(1, MIB, 10 * MIB, 60), find(2, 4 * MIB, 20 * MIB, 90), find(3, 12 * MIB, 20 * MIB, 60)];
+    let hold = Choices { hold: ["n2".to_string()].into(), ..Choices::default() };
+    let layout = settled(&finds, &hold);
+    assert_eq!(chosen(&layout), ["n2"]);
+    assert!(layout.left_out.iter().all(|left| left.why.contains("the technician holds")));
+    let dropped = Choices { drop: ["n1".to_string()].into(), ..Choices::default() };
+    let layout = settled(&finds, &dropped);
+    assert_eq!(chosen(&layout), ["n2"]);
+    assert!(layout.left_out.iter().any(|left| left.find == "n1" && left.why.contains("dropped")));
+}
+
+#[test]
+fn more_than_four_volumes_get_a_gpt_or_logicals_with_room_for_their_ebrs() {
+    let finds: Vec<Find> = (0..6).map(|index| find(index + 1, MIB + index as u64 * 8 * MIB, 7 * MIB, 80)).collect();
+    assert_eq!(settled(&finds, &Choices::default()).scheme, Scheme::Gpt);
+    let layout = settled(&finds, &Choices { scheme: Some(Scheme::Mbr), ..Choices::default() });
+    let roles: Vec<Role> = layout.entries.iter().map(|entry| entry.role).collect();
+    assert_eq!(roles, [Role::Primary, Role::Primary, Role::Primary, Role::Logical, Role::Logical, Role::Logical]);
+    let tight: Vec<Find> = (0..6).map(|index| find(index + 1, MIB + index as u64 * 8 * MIB, 8 * MIB, 80)).collect();
+    let layout = settled(&tight, &Choices { scheme: Some(Scheme::Mbr), ..Choices::default() });
+    assert!(layout.left_out.iter().any(|left| left.why.contains("EBR")), "{:?}", layout.left_out);
+}
+
+#[test]
+fn what_lies_on_the_table_or_behind_the_end_is_left_out_with_its_reason() {
+    let finds = [find(1, 2048, MIB, 60), find(2, 60 * MIB, 10 * MIB, 60), find(3, 10 * MIB, MIB, 60)];
+    let layout = settled(&finds, &Choices { scheme: Some(Scheme::Gpt), ..Choices::default() });
+    assert_eq!(chosen(&layout), ["n3"]);
+    let why: String = layout.left_out.iter().map(|left| left.why.clone()).collect();
+    assert!(why.contains("sectors that the table itself needs") && why.contains("behind the end"), "{why}");
+}
+
+proptest! {
+    #[test]
+    fn the_solver_finds_the_best_set(spans in proptest::collection::vec((2u64..50, 1u64..12, 1i32..100), 1..11)) {
+        let finds: Vec<Find> = spans.iter().enumerate().map(|(index, (start, len, score))| find(index + 1, start * MIB, len * MIB, *score)).collect();
+        let layout = settled(&finds, &Choices { scheme: Some(Scheme::Gpt), ..Choices::default() });
+        let weight = |set: &[&Find]| set.iter().map(|find| i64::from(find.score)).sum::<i64>();
+        let best = (0u32..1 << finds.len())
+            .map(|bits| finds.iter().enumerate().filter(|(index, _)| bits >> index & 1 == 1).map(|(_, find)| find).collect::<Vec<_>>())
+            .filter(|set| set.iter().all(|one| set.iter().all(|two| one.id == two.id || one.range().overlap(two.range()).is_none())))
+            .map(|set| weight(&set))
+            .max()
+            .unwrap();
+        let got: Vec<&Find> = finds.iter().filter(|find| chosen(&layout).contains(&find.id.as_str())).collect();
+        prop_assert_eq!(weight(&got), best);
+        prop_assert_eq!(got.len() + layout.left_out.len(), finds.len());
+    }
+}

@@ -3,9 +3,6 @@
 mod boot;
 mod table;
 
-#[cfg(test)]
-mod tests;
-
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use serde::Serialize;

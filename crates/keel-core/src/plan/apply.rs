@@ -38,6 +38,8 @@ pub(super) const OVERRIDE: &str = "I write without a copy";
 /// A step of an apply that is behind it: everything up to it is on the drive or in the bundle.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Step {
+    /// Every rule was asked and none stands against it; nothing is written yet.
+    Allowed,
     /// The undo bundle is written and durable.
     BundleDurable,
     /// Edit number `n` of the plan, from 0, is written.
@@ -85,6 +87,7 @@ pub fn apply(
     }
     let place = identity.path.as_ref().map(|path| path.to_string_lossy().into_owned()).unwrap_or_default();
     let bundle = Bundle::new(place, identity.key(), source.len(), source.sector_size().0, &plan.edits);
+    each(Step::Allowed);
     bundle.write(&path)?;
     each(Step::BundleDurable);
     write_edits(target.as_mut(), &plan.edits, each)?;

@@ -6,9 +6,6 @@ mod landmarks;
 mod state;
 mod surface;
 
-#[cfg(test)]
-mod tests;
-
 pub use find::{Find, Grade};
 pub use state::SweepState;
 
@@ -108,7 +105,10 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
         cancelled = surface::scan(source, &ground, &mut state, options.state.as_deref(), desk)?;
         finds = infer(source, &state.clues);
     }
-    cancelled |= desk.cancel().is_cancelled();
+    if desk.cancel().is_cancelled() && !cancelled {
+        cancelled = true;
+        options.state.as_deref().map_or(Ok(()), |path| state.save(path))?;
+    }
     Ok(Sweep { finds, looked_at: state.done, bad: state.bad, cancelled, gpt_remains: state.clues.gpt_headers })
 }
 

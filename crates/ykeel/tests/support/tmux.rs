@@ -6,13 +6,13 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 /// A tmux session that ends with this value.
-pub(crate) struct Session {
+pub struct Session {
     server: String,
 }
 
 impl Session {
     /// Starts `command` in a new session of `width` x `height` characters.
-    pub(crate) fn start(server: &str, width: u16, height: u16, folder: &Path, command: &str) -> Self {
+    pub fn start(server: &str, width: u16, height: u16, folder: &Path, command: &str) -> Self {
         let session = Self { server: server.into() };
         let (width, height) = (width.to_string(), height.to_string());
         let folder = folder.to_string_lossy().into_owned();
@@ -24,17 +24,17 @@ impl Session {
     }
 
     /// Runs a tmux command on this session's server.
-    pub(crate) fn tmux(&self, arguments: &[&str]) -> Output {
+    pub fn tmux(&self, arguments: &[&str]) -> Output {
         Command::new("tmux").args(["-u", "-L", &self.server]).args(arguments).output().expect("tmux runs")
     }
 
     /// The screen as text.
-    pub(crate) fn screen(&self) -> String {
+    pub fn screen(&self) -> String {
         String::from_utf8_lossy(&self.tmux(&["capture-pane", "-p"]).stdout).into_owned()
     }
 
     /// Sends keys by their tmux names (`Enter`, `Down`, `Space`, `s`).
-    pub(crate) fn keys(&self, keys: &[&str]) {
+    pub fn keys(&self, keys: &[&str]) {
         for key in keys {
             self.tmux(&["send-keys", key]);
             thread::sleep(Duration::from_millis(80));
@@ -42,18 +42,18 @@ impl Session {
     }
 
     /// Types a line as it stands.
-    pub(crate) fn line(&self, text: &str) {
+    pub fn line(&self, text: &str) {
         self.tmux(&["send-keys", "-l", text]);
         thread::sleep(Duration::from_millis(120));
     }
 
     /// Waits until the screen shows `text`, and answers with the screen.
-    pub(crate) fn wait_for(&self, text: &str) -> String {
+    pub fn wait_for(&self, text: &str) -> String {
         self.wait_until(&format!("{text:?}"), |screen| screen.contains(text))
     }
 
     /// Waits until `holds` is true of the screen.
-    pub(crate) fn wait_until(&self, what: &str, holds: impl Fn(&str) -> bool) -> String {
+    pub fn wait_until(&self, what: &str, holds: impl Fn(&str) -> bool) -> String {
         let begun = Instant::now();
         loop {
             let screen = self.screen();

@@ -96,7 +96,7 @@ fn fat_start(view: View<'_>) -> Option<(u8, u8)> {
     let media = view.u8(0, "media").ok().filter(|media| matches!(media, 0xF0 | 0xF8..=0xFE))?;
     let first = view.u32(0, "entry 0").ok()?;
     let second = view.u32(4, "entry 1").ok()?;
-    if first & 0x0FFF_FF00 == 0x0FFF_FF00
+    if first & 0xFFFF_FF00 == 0x0FFF_FF00
         && second & 0x03FF_FFFF == 0x03FF_FFFF
         && view.u32(8, "entry 2").is_ok_and(|third| third != 0)
     {

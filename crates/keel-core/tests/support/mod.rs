@@ -1,0 +1,151 @@
+//! Drives made of volumes of the system's own formatters and drivers.
+#![allow(dead_code, missing_docs, unreachable_pub)]
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use keel_core::job::{Cancel, Desk};
+use keel_core::sweep::{Reach, Sweep, SweepOptions, sweep};
+use keel_format::table::mbr::make::{NewEntry, mbr_sector};
+use keel_source::{OpenOptions, SharedSource};
+
+pub const MIB: u64 = 1 << 20;
+
+/// A drive image in a folder of its own.
+pub struct Bench {
+    pub folder: tempfile::TempDir,
+    pub image: PathBuf,
+    pub sector: u32,
+}
+
+pub fn run(command: &mut Command) {
+    let output = command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"));
+    assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// Files for a volume: texts, a picture's first bytes, folders.
+pub fn files(seed: u64) -> BTreeMap<String, Vec<u8>> {
+    let mut files = BTreeMap::new();
+    for number in 0..40u64 {
+        let folder = ["Crossings", "Engine room", "Letters/Sent"][number as usize % 3];
+        let text = format!("Brackwater Line, sheet {number} of {seed}\n").repeat(3 + (number * seed % 90) as usize);
+        files.insert(format!("{folder}/sheet {number:02}.txt"), text.into_bytes());
+    }
+    let mut picture = b"\x89PNG\r\n\x1a\n".to_vec();
+    picture.extend((0..20_000u64).map(|at| (at * seed % 251) as u8));
+    files.insert("Pictures/quay.png".into(), picture);
+    files
+}
+
+impl Bench {
+    pub fn new(bytes: u64) -> Self {
+        Self::with_sectors(bytes, 512)
+    }
+
+    pub fn with_sectors(bytes: u64, sector: u32) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("drive.img");
+        File::create(&image).unwrap().set_len(bytes).unwrap();
+        Self { folder, image, sector }
+    }
+
+    pub fn write(&self, at: u64, bytes: &[u8]) {
+        File::options().write(true).open(&self.image).unwrap().write_all_at(bytes, at).unwrap();
+    }
+
+    pub fn read(&self, at: u64, len: usize) -> Vec<u8> {
+        let mut bytes = vec![0; len];
+        File::open(&self.image).unwrap().read_exact_at(&mut bytes, at).unwrap();
+        bytes
+    }
+
+    pub fn zero(&self, at: u64, len: usize) {
+        self.write(at, &vec![0; len]);
+    }
+
+    /// Copies a bare volume to byte `at` of the drive.
+    pub fn place(&self, volume: &Path, at: u64) {
+        let bytes = fs::read(volume).unwrap();
+        for (index, piece) in bytes.chunks(1 << 16).enumerate().filter(|(_, piece)| piece.iter().any(|byte| *byte != 0)) {
+            self.write(at + (index << 16) as u64, piece);
+        }
+    }
+
+    /// Formats and fills an NTFS volume of `bytes` bytes at byte `at`.
+    pub fn ntfs(&self, at: u64, bytes: u64, label: &str, files: &BTreeMap<String, Vec<u8>>) {
+        let volume = self.folder.path().join("ntfs.vol");
+        File::create(&volume).unwrap().set_len(bytes).unwrap();
+        run(Command::new("mkfs.ntfs").args(["-Q", "-F", "-q", "-s", &self.sector.to_string(), "-L", label]).arg(&volume));
+        let point = self.folder.path().join("mounted");
+        fs::create_dir_all(&point).unwrap();
+        run(Command::new("ntfs-3g").arg(&volume).arg(&point));
+        plant(&point, files);
+        run(Command::new("umount").arg(&point));
+        self.place(&volume, at);
+    }
+
+    /// Formats and fills a FAT volume of `bytes` bytes at byte `at`.
+    pub fn fat(&self, at: u64, bytes: u64, bits: &str, label: &str, files: &BTreeMap<String, Vec<u8>>) {
+        let volume = self.folder.path().join("fat.vol");
+        let _ = fs::remove_file(&volume);
+        File::create(&volume).unwrap().set_len(bytes).unwrap();
+        run(Command::new("mkfs.vfat").args(["-F", bits, "-S", &self.sector.to_string(), "-n", label]).arg(&volume));
+        let tree = self.folder.path().join(format!("tree-{label}"));
+        plant(&tree, files);
+        let tops = fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path());
+        run(Command::new("mcopy")
+            .env("MTOOLS_SKIP_CHECK", "1")
+            .env("LC_ALL", "C.UTF-8")
+            .arg("-s")
+            .arg("-i")
+            .arg(&volume)
+            .args(tops)
+            .arg("::"));
+        self.place(&volume, at);
+    }
+
+    /// An MBR with entries of these types, starts and lengths in bytes.
+    pub fn mbr(&self, entries: &[(u8, u64, u64)]) {
+        let unit = u64::from(self.sector);
+        let entries: Vec<NewEntry> = entries
+            .iter()
+            .map(|(os_type, at, bytes)| NewEntry {
+                os_type: *os_type,
+                boot_indicator: 0,
+                starting_lba: (at / unit) as u32,
+                size_in_lba: (bytes / unit) as u32,
+            })
+            .collect();
+        self.write(0, &mbr_sector(&[], 0xB0A7, &entries));
+    }
+
+    pub fn open(&self) -> SharedSource {
+        keel_source::open(&self.image, OpenOptions { sector_size: Some(self.sector) }).unwrap()
+    }
+}
+
+fn plant(root: &Path, files: &BTreeMap<String, Vec<u8>>) {
+    for (path, bytes) in files {
+        let full = root.join(path);
+        fs::create_dir_all(full.parent().unwrap()).unwrap();
+        fs::write(full, bytes).unwrap();
+    }
+}
+
+/// Sweeps without keeping a state.
+pub fn swept(source: &SharedSource, reach: Reach) -> Sweep {
+    let (desk, _progress) = Desk::new(Cancel::default());
+    sweep(source, &SweepOptions { reach, state: None }, &desk).unwrap()
+}
+
+/// What a sweep found: id, kind, first byte, bytes, label.
+pub fn ground(sweep: &Sweep) -> Vec<(String, &'static str, u64, u64, String)> {
+    sweep
+        .finds
+        .iter()
+        .map(|find| (find.id.clone(), find.kind.word(), find.start_byte.0, find.bytes, find.name().to_string()))
+        .collect()
+}

@@ -1,0 +1,235 @@
+//! What the sweep makes of drives with real volumes and real damage.
+#![allow(missing_docs)]
+
+mod support;
+
+use std::fs;
+use std::sync::Arc;
+
+use keel_core::job::{Cancel, Desk};
+use keel_core::sweep::{Grade, Reach, SweepOptions, SweepProgress, SweepState, sweep};
+use keel_core::{files as core_files, layout};
+use keel_format::clue::Clues;
+use keel_format::table;
+use keel_source::{ByteOffset, ByteRange, Identity, MemorySource, ReadError, SharedSource, Source};
+use support::{Bench, MIB, files, ground, swept};
+
+/// An NTFS volume and a FAT32 one behind it, no table.
+fn pair() -> Bench {
+    let bench = Bench::new(220 * MIB);
+    bench.ntfs(MIB, 64 * MIB, "ENGINE", &files(3));
+    bench.fat(65 * MIB, 128 * MIB, "32", "SPARES", &files(5));
+    bench
+}
+
+#[test]
+fn landmarks_find_both_volumes_of_a_drive_without_a_table() {
+    let bench = pair();
+    let sweep = swept(&bench.open(), Reach::Landmarks);
+    let found = ground(&sweep);
+    assert_eq!(found[0], ("n1".into(), "NTFS", MIB, 64 * MIB, "ENGINE".into()));
+    assert_eq!((found[1].1, found[1].2, found[1].4.as_str()), ("FAT32", 65 * MIB, "SPARES"));
+    assert_eq!(found.len(), 2);
+    assert!(sweep.finds.iter().all(|find| find.grade == Grade::Certain));
+}
+
+#[test]
+fn an_ntfs_without_any_boot_sector_is_found_with_exact_start_and_length() {
+    let bench = pair();
+    bench.zero(MIB, 512);
+    bench.zero(65 * MIB - 512, 512);
+    for reach in [Reach::Doubt, Reach::Surface] {
+        let sweep = swept(&bench.open(), reach);
+        assert_eq!(ground(&sweep)[0], ("n1".into(), "NTFS", MIB, 64 * MIB, "ENGINE".into()));
+        assert_eq!(sweep.finds[0].grade, Grade::Strong);
+    }
+}
+
+#[test]
+fn an_ntfs_without_boot_sectors_mft_start_and_mirror_start_is_found_by_its_indexes() {
+    let bench = Bench::new(100 * MIB);
+    let mut many = files(3);
+    for folder in 0..12 {
+        for number in 0..60 {
+            many.insert(format!("Folder {folder}/a file with a name long enough to fill an index {number}.txt"), b"x".to_vec());
+        }
+    }
+    bench.ntfs(3 * MIB, 64 * MIB, "ENGINE", &many);
+    let source = bench.open();
+    let before = swept(&source, Reach::Surface);
+    let keel_format::Geometry::Ntfs(geometry) = before.finds[0].geometry else { panic!("NTFS") };
+    bench.zero(3 * MIB, 512);
+    bench.zero(67 * MIB - 512, 512);
+    bench.zero(3 * MIB + geometry.cluster_at(geometry.mft_lcn).0, 4096);
+    bench.zero(3 * MIB + geometry.cluster_at(geometry.mirror_lcn).0, 4096);
+    let sweep = swept(&bench.open(), Reach::Surface);
+    assert_eq!(ground(&sweep)[0].2, 3 * MIB, "{:?}", ground(&sweep));
+    assert_eq!(sweep.finds[0].bytes, 64 * MIB);
+    assert!(sweep.finds[0].witnesses.iter().any(|witness| witness.says.contains("meet at this start")));
+}
+
+#[test]
+fn a_fat32_without_boot_sector_and_backup_is_found_with_exact_start_and_length() {
+    let bench = pair();
+    let exact = ground(&swept(&bench.open(), Reach::Landmarks))[1].clone();
+    for sector in [0, 6] {
+        bench.zero(65 * MIB + sector * 512, 512);
+    }
+    let sweep = swept(&bench.open(), Reach::Doubt);
+    assert_eq!(ground(&sweep)[1], exact);
+    assert_eq!(sweep.finds[1].grade, Grade::Strong);
+    // Its files read through the inferred geometry.
+    let volume = core_files::open(&bench.open(), &sweep.finds[1]).unwrap();
+    let picture = core_files::resolve(volume.as_ref(), "Pictures/quay.png").unwrap();
+    let mut stream = volume.open(picture.entry.id, "").unwrap();
+    assert_eq!(keel_format::read_whole(stream.as_mut(), 1 << 20), (files(5)["Pictures/quay.png"].clone(), true));
+    // Even with the whole reserved area gone.
+    bench.zero(65 * MIB, 32 * 512);
+    let sweep = swept(&bench.open(), Reach::Doubt);
+    assert_eq!((sweep.finds[1].start_byte.0, sweep.finds[1].kind.word()), (65 * MIB, "FAT32"));
+}
+
+#[test]
+fn a_fat16_without_its_boot_sector_is_found_from_its_fats_and_folders() {
+    let bench = Bench::new(64 * MIB);
+    bench.fat(2 * MIB, 40 * MIB, "16", "MENUS", &files(9));
+    let exact = ground(&swept(&bench.open(), Reach::Landmarks))[0].clone();
+    bench.zero(2 * MIB, 512);
+    let sweep = swept(&bench.open(), Reach::Doubt);
+    assert_eq!(
+        (sweep.finds[0].start_byte.0, sweep.finds[0].kind.word(), sweep.finds[0].name()),
+        (2 * MIB, "FAT16", exact.4.as_str())
+    );
+    let volume = core_files::open(&bench.open(), &sweep.finds[0]).unwrap();
+    assert!(core_files::resolve(volume.as_ref(), "Letters/Sent/sheet 02.txt").is_ok());
+}
+
+#[test]
+fn a_disk_image_kept_as_a_file_is_inside_and_never_in_a_layout() {
+    let inner = Bench::new(40 * MIB);
+    inner.fat(MIB, 36 * MIB, "32", "INNER", &files(2));
+    inner.mbr(&[(0x0C, MIB, 36 * MIB)]);
+    let mut outer = files(4);
+    outer.insert("Backups/old stick.img".into(), fs::read(&inner.image).unwrap());
+    let bench = Bench::new(150 * MIB);
+    bench.ntfs(MIB, 128 * MIB, "OFFICE", &outer);
+    bench.mbr(&[(0x07, MIB, 128 * MIB)]);
+    let source = bench.open();
+    let sweep = swept(&source, Reach::Surface);
+    let nested: Vec<_> = sweep.finds.iter().filter(|find| find.inside.is_some()).collect();
+    assert_eq!(
+        (nested.len(), nested[0].inside.as_deref(), nested[0].inside_file.as_deref()),
+        (1, Some("n1"), Some("Backups/old stick.img"))
+    );
+    let layout = layout::settle(&source, &table::read(source.as_ref()), &sweep.finds, &layout::Choices::default());
+    assert_eq!(layout.entries.len(), 1);
+    assert!(layout.left_out[0].why.contains("disk image"));
+}
+
+#[test]
+fn drives_of_nothing_hold_no_finds() {
+    let noise: Vec<u8> = (0..8u64 << 20).map(|at| (at.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 40) as u8).collect();
+    for bytes in [vec![0; 8 << 20], vec![0xFF; 8 << 20], noise] {
+        let source: SharedSource = Arc::new(MemorySource::new("m", bytes, 512));
+        assert_eq!(swept(&source, Reach::Doubt).finds.len(), 0);
+    }
+}
+
+#[test]
+fn unreadable_places_are_reported_and_the_rest_is_found() {
+    let bench = pair();
+    let bad = [ByteRange::sized(ByteOffset(MIB), 4096), ByteRange::sized(ByteOffset(30 * MIB), 65_536)];
+    let bytes = fs::read(&bench.image).unwrap();
+    let memory = bad.iter().fold(MemorySource::new("m", bytes, 512), |memory, range| memory.with_bad(*range));
+    let sweep = swept(&(Arc::new(memory) as SharedSource), Reach::Surface);
+    assert_eq!(ground(&sweep)[0], ("n1".into(), "NTFS", MIB, 64 * MIB, "ENGINE".into()));
+    assert_eq!(sweep.bad.iter().map(|range| range.len()).sum::<u64>(), 4096 + 65_536);
+}
+
+#[test]
+fn sectors_of_4096_bytes_are_swept_alike() {
+    let bench = Bench::with_sectors(400 * MIB, 4096);
+    bench.ntfs(MIB, 64 * MIB, "ENGINE", &files(3));
+    bench.zero(MIB, 4096);
+    bench.zero(65 * MIB - 4096, 4096);
+    let sweep = swept(&bench.open(), Reach::Doubt);
+    assert_eq!(ground(&sweep)[0], ("n1".into(), "NTFS", MIB, 64 * MIB, "ENGINE".into()));
+    assert_eq!(sweep.finds[0].start_lba.0, 256);
+}
+
+/// The same drive, slower.
+struct Slow(SharedSource);
+
+impl Source for Slow {
+    fn identity(&self) -> &Identity {
+        self.0.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        std::thread::sleep(std::time::Duration::from_millis(12));
+        self.0.read_at(at, buf)
+    }
+}
+
+#[test]
+fn a_cancelled_sweep_goes_on_where_it_was_and_finds_the_same() {
+    let bench = pair();
+    bench.zero(MIB, 512);
+    bench.zero(65 * MIB - 512, 512);
+    let source = bench.open();
+    let state = bench.folder.path().join("sweep.json");
+    let options = SweepOptions { reach: Reach::Surface, state: Some(state.clone()) };
+    let whole = swept(&source, Reach::Surface);
+    // Stopped in the middle of the surface, on a drive slow enough for that.
+    let (desk, progress) = Desk::<SweepProgress>::new(Cancel::default());
+    let flag = desk.cancel().clone();
+    let watcher = std::thread::spawn(move || {
+        for told in progress {
+            if told.done > 8 * MIB {
+                flag.cancel();
+            }
+        }
+    });
+    let slow: SharedSource = Arc::new(Slow(Arc::clone(&source)));
+    let stopped = sweep(&slow, &options, &desk).unwrap();
+    drop(desk);
+    watcher.join().unwrap();
+    let kept = SweepState::load(&state, &source).unwrap();
+    assert!(!kept.done.is_empty() && kept.done.iter().map(|range| range.len()).sum::<u64>() < source.len());
+    assert!(stopped.cancelled && state.exists());
+    let (desk, _progress) = Desk::new(Cancel::default());
+    let resumed = sweep(&source, &options, &desk).unwrap();
+    assert!(!resumed.cancelled && !state.exists());
+    assert_eq!(ground(&resumed), ground(&whole));
+}
+
+#[test]
+fn the_same_clues_come_from_chunks_of_every_size() {
+    let bench = pair();
+    let bytes = bench.read(0, 80 << 20);
+    let look = |chunk: usize| {
+        let mut clues = Clues::default();
+        for at in (0..bytes.len()).step_by(chunk) {
+            let end = (at + chunk + 4096).min(bytes.len());
+            clues.look(ByteOffset(at as u64), &bytes[at..end], chunk);
+        }
+        clues.tidy();
+        clues
+    };
+    let whole = look(bytes.len());
+    assert!(whole.ntfs.boots.len() == 2 && !whole.fat.dots.is_empty());
+    assert!(whole.ntfs.streaks.iter().any(|streak| streak.count > 40));
+    for chunk in [512, 4096, 1 << 20] {
+        assert_eq!(look(chunk), whole, "chunks of {chunk}");
+    }
+}
+
+#[test]
+fn a_volume_that_fills_the_drive_needs_no_table() {
+    let bench = Bench::new(64 * MIB);
+    bench.fat(0, 64 * MIB, "32", "STICK", &files(6));
+    let source = bench.open();
+    let sweep = swept(&source, Reach::Doubt);
+    let layout = layout::settle(&source, &table::read(source.as_ref()), &sweep.finds, &layout::Choices::default());
+    assert!(layout.whole_drive && layout.entries.is_empty());
+}

@@ -1,0 +1,292 @@
+//! The commands without screens, on the demo's drives.
+#![allow(missing_docs)]
+
+mod support;
+
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::time::Duration;
+
+use serde_json::Value;
+use support::{Bench, expected, fingerprint, sha256, text, yard};
+
+fn lowest(document: &Value) -> (String, String) {
+    let word = |value: &Value| value.as_str().unwrap_or("-").to_string();
+    (word(&document["lowest_broken"]["rung"]), word(&document["lowest_broken"]["volume"]))
+}
+
+#[test]
+fn the_ladder_names_the_lowest_broken_rung_of_every_demo_drive() {
+    let bench = Bench::new();
+    for (drive, rung, volume) in [
+        ("purser-stick.img", "table", "-"),
+        ("ticket-office.img", "table", "-"),
+        ("engine-log.drive.toml", "table", "-"),
+        ("harbour-camera.img", "boot_sector", "n1"),
+        ("winch-room.drive.toml", "reads", "-"),
+        ("galley.img", "-", "-"),
+    ] {
+        let (code, document) = bench.json(&["ladder", text(&yard().join(drive))]);
+        assert_eq!((code, lowest(&document)), (0, (rung.into(), volume.into())), "{drive}");
+        let rungs = document["rungs"].as_array().unwrap();
+        assert_eq!(rungs.len(), 5);
+        for untested in ["link", "health", "capacity"] {
+            let rung = rungs.iter().find(|rung| rung["rung"] == untested).unwrap();
+            assert!(rung["state"] == "untested" && !rung["next"][0].as_str().unwrap().is_empty());
+        }
+    }
+    let (_, winch) = bench.json(&["ladder", text(&yard().join("winch-room.drive.toml"))]);
+    assert_eq!(winch["rungs"][2]["findings"][0]["at_byte"], 0);
+}
+
+#[test]
+fn the_whole_story_of_the_pursers_stick() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let drive = text(&image);
+    let before = fingerprint(&image);
+    let (code, sweep) = bench.json(&["sweep", drive]);
+    let find = &sweep["finds"][1];
+    assert_eq!(
+        (code, find["kind"].as_str(), find["label"].as_str(), find["grade"].as_str()),
+        (0, Some("ntfs"), Some("PURSER"), Some("certain"))
+    );
+    assert_eq!(
+        (find["start_lba"].as_u64(), find["sectors"].as_u64(), find["inside"].is_null()),
+        (Some(3001 * 2048), Some(9000 * 2048), true)
+    );
+    assert_eq!(
+        (sweep["layout"]["scheme"].as_str(), sweep["layout"]["entries"][0]["role"].as_str()),
+        (Some("mbr"), Some("primary"))
+    );
+    let (code, plan) = bench.json(&["mend", drive]);
+    assert_eq!((code, plan["plan"]["edits"].as_array().unwrap().len(), lowest(&plan["after"]).0), (0, 1, "-".into()));
+    assert_eq!(fingerprint(&image), before, "a plan writes nothing");
+    assert_eq!(bench.run(&["mend", drive, "--apply", "--confirm", "AAA-AAA"]).status.code(), Some(4));
+    assert_eq!(bench.run(&["mend", drive, "--apply"]).status.code(), Some(4));
+    let confirm = plan["plan"]["code"].as_str().unwrap();
+    let (code, applied) = bench.json(&["mend", drive, "--apply", "--confirm", confirm]);
+    assert_eq!((code, lowest(&applied["applied"]["ladder"]).0), (0, "-".into()));
+    let (code, empty) = bench.json(&["mend", drive]);
+    assert_eq!((code, empty["plan"]["edits"].as_array().unwrap().len()), (5, 0));
+    let out = bench.path("out");
+    let (code, extracted) =
+        bench.json(&["extract", drive, "--volume", "n2", "Voyage register.csv", "Pictures/boat-03.jpg", "--to", text(&out)]);
+    assert_eq!((code, extracted["whole"].as_u64(), extracted["compared"].as_bool()), (0, Some(2), Some(true)));
+    let wanted = expected("purser-stick", "PURSER");
+    for file in extracted["files"].as_array().unwrap() {
+        let (path, hash) = (file["path"].as_str().unwrap(), file["sha256"].as_str().unwrap());
+        assert!(wanted.contains(&(path.into(), hash.into())) && sha256(&out.join(path)) == hash, "{path}");
+    }
+    let bundle = applied["applied"]["bundle"].as_str().unwrap();
+    let (code, undone) = bench.json(&["undo", bundle]);
+    assert_eq!((code, undone["now"].as_str()), (0, Some("as before the apply")));
+    assert_eq!(fingerprint(&image), before);
+    assert_eq!(bench.run(&["undo", bundle, "--finish"]).status.code(), Some(0));
+    assert_eq!(bench.run(&["undo", bundle]).status.code(), Some(0));
+    assert_eq!(fingerprint(&image), before);
+}
+
+#[test]
+fn every_file_of_every_demo_volume_comes_out_as_it_went_in() {
+    let bench = Bench::new();
+    for (drive, image, volumes) in [
+        ("purser-stick", "purser-stick.img", &["TICKETS", "PURSER"][..]),
+        ("ticket-office", "ticket-office.img", &["OFFICE", "ARCHIVE"]),
+        ("engine-log", "engine-log/surface.img", &["ENGINE", "LOGBOOK", "SPARES"]),
+        ("harbour-camera", "harbour-camera.img", &["CAMERA"]),
+        ("winch-room", "winch-room.drive.toml", &["WINCH"]),
+        ("galley", "galley.img", &["GALLEY", "MENUS"]),
+    ] {
+        for (index, label) in volumes.iter().enumerate() {
+            let out = bench.path(label);
+            let id = format!("n{}", index + 1);
+            let (code, extracted) = bench.json(&["extract", text(&yard().join(image)), "--volume", &id, "--to", text(&out)]);
+            let mut got: Vec<(String, String)> = extracted["files"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|file| (file["path"].as_str().unwrap().into(), file["sha256"].as_str().unwrap().into()))
+                .collect();
+            got.sort();
+            let mut wanted = expected(drive, label);
+            wanted.sort();
+            assert_eq!((code, got.len()), (0, wanted.len()), "{label}");
+            assert!(got == wanted, "{label}");
+        }
+    }
+}
+
+#[test]
+fn the_engine_log_gets_its_table_and_its_hidden_volume_back() {
+    let bench = Bench::new();
+    let image = bench.path("engine.img");
+    let status = std::process::Command::new("cp")
+        .arg("--sparse=always")
+        .arg(yard().join("engine-log/surface.img"))
+        .arg(&image)
+        .status()
+        .unwrap();
+    assert!(status.success());
+    let (_, document) = bench.json(&["mend", text(&image), "--only", "table", "--apply", "--yes"]);
+    let entries = document["layout"]["entries"].as_array().unwrap();
+    let ground: Vec<_> =
+        entries.iter().map(|entry| (entry["first"].as_u64().unwrap(), entry["sectors"].as_u64().unwrap())).collect();
+    assert_eq!((ground[0], ground[1], ground[2].0), ((2048, 6000 * 2048), (6001 * 2048, 9000 * 2048), 15_001 * 2048));
+    assert_eq!(document["layout"]["scheme"], "gpt");
+    assert_eq!(lowest(&document["applied"]["ladder"]), ("boot_sector".into(), "n2".into()));
+}
+
+#[test]
+fn the_camera_card_gets_its_boot_sector_back() {
+    let bench = Bench::new();
+    let image = bench.copy("harbour-camera.img");
+    let (_, table) = bench.json(&["mend", text(&image), "--only", "table"]);
+    assert!(table["plan"]["edits"].as_array().unwrap().is_empty());
+    let (code, document) = bench.json(&["mend", text(&image), "--apply", "--yes"]);
+    assert_eq!((code, document["plan"]["edits"][0]["structure"].as_str()), (0, Some("FAT32 boot sector of n1")));
+    assert_eq!(lowest(&document["applied"]["ladder"]).0, "-");
+}
+
+#[test]
+fn a_drive_that_fails_reads_is_refused_and_a_repaired_copy_is_saved() {
+    let bench = Bench::new();
+    let drive = yard().join("winch-room.drive.toml");
+    let refused = bench.run(&["mend", text(&drive), "--apply", "--yes"]);
+    assert_eq!(refused.status.code(), Some(4));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("save a repaired copy"));
+    let copy = bench.path("winch.img");
+    assert_eq!(bench.json(&["mend", text(&drive), "--save-as", text(&copy)]).0, 0);
+    let (_, healed) = bench.json(&["ladder", text(&copy)]);
+    assert_eq!(lowest(&healed).0, "-");
+    assert_eq!(bench.run(&["mend", text(&drive), "--save-as", text(&copy)]).status.code(), Some(5), "nothing is overwritten");
+}
+
+#[test]
+fn a_healthy_drive_gets_an_empty_plan_and_exit_code_5() {
+    let bench = Bench::new();
+    let (code, document) = bench.json(&["mend", text(&yard().join("galley.img"))]);
+    assert_eq!((code, document["plan"]["edits"].as_array().unwrap().len()), (5, 0));
+}
+
+#[test]
+fn bad_input_is_told_by_name_with_its_exit_code() {
+    let bench = Bench::new();
+    let write = |name: &str, bytes: &[u8]| fs::write(bench.path(name), bytes).unwrap();
+    write("empty.img", &[]);
+    write("small.img", &[7; 511]);
+    write("wrong.drive.toml", b"version = 1\nclaimed_bytes = 4096\ncolour = 3\nidentity = { model = \"m\", serial = \"s\" }\n");
+    fs::create_dir(bench.path("folder")).unwrap();
+    for (name, words) in [
+        ("empty.img", "holds 0 bytes"),
+        ("small.img", "511 bytes"),
+        ("folder", "is a folder"),
+        ("none.img", "cannot open"),
+        ("wrong.drive.toml", "line 3"),
+    ] {
+        for command in ["ladder", "sweep", "mend", "files"] {
+            let output = bench.run(&[command, name]);
+            let told = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert!(
+                output.status.code() == Some(3) && told.contains(words) && told.contains(name),
+                "{command} {name}: {output:?}"
+            );
+            assert!(output.stdout.is_empty());
+        }
+    }
+    assert!(String::from_utf8_lossy(&bench.run(&["ladder", "wrong.drive.toml"]).stderr).contains("colour"));
+    assert_eq!(bench.run(&["ladder"]).status.code(), Some(2));
+    assert_eq!(bench.run(&["ladder", "small.img", "--sector-size", "500"]).status.code(), Some(2));
+    assert_eq!(bench.run(&["files", text(&yard().join("galley.img")), "--volume", "n9"]).status.code(), Some(2));
+    write("broken.ykundo", b"YKUNDO\r\nnonsense");
+    assert_eq!(bench.run(&["undo", "broken.ykundo"]).status.code(), Some(4));
+}
+
+#[test]
+fn drives_of_nothing_are_told_and_survived() {
+    let bench = Bench::new();
+    let noise: Vec<u8> = (0..16u64 << 20).map(|at| (at.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 37) as u8).collect();
+    for (name, bytes) in [("zeros.img", vec![0; 16 << 20]), ("ones.img", vec![0xFF; 16 << 20]), ("noise.img", noise)] {
+        fs::write(bench.path(name), bytes).unwrap();
+        let (code, sweep) = bench.json(&["sweep", name, "--reach", "surface"]);
+        assert_eq!((code, sweep["finds"].as_array().unwrap().len()), (0, 0), "{name}");
+        assert_eq!(lowest(&bench.json(&["ladder", name]).1).0, "table", "{name}");
+        assert_eq!(bench.run(&["mend", name]).status.code(), Some(5), "{name}");
+        assert_eq!(bench.run(&["files", name]).status.code(), Some(5), "{name}");
+    }
+}
+
+#[test]
+fn a_sweep_stopped_by_a_signal_ends_with_130_and_goes_on() {
+    let bench = Bench::new();
+    fs::create_dir(bench.path("slow")).unwrap();
+    let surface = File::create(bench.path("slow/surface.img")).unwrap();
+    surface.set_len(40 << 30).unwrap();
+    // Something to be found at once: the boot sector's clue is kept over the stop.
+    let engine = File::open(yard().join("galley.img")).unwrap();
+    let mut bytes = vec![0; 4 << 20];
+    engine.read_exact_at(&mut bytes, 1 << 20).unwrap();
+    surface.write_all_at(&bytes, 1 << 20).unwrap();
+    let description = "version = 1\nclaimed_bytes = 42949672960\nknows_holes = false\nidentity = { model = \"m\", serial = \"s\" }\nbacking = [{ file = \"slow/surface.img\" }]\n";
+    fs::write(bench.path("slow.drive.toml"), description).unwrap();
+    let child = bench
+        .command()
+        .args(["sweep", "slow.drive.toml", "--reach", "surface", "--json"])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_millis(1500));
+    let killed = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert!(killed.success());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), output.stdout.len()), (Some(130), 0), "{output:?}");
+    assert!(String::from_utf8_lossy(&output.stderr).contains("goes on from here"));
+    let state = fs::read_dir(bench.path("state"))
+        .unwrap()
+        .flatten()
+        .find_map(|drive| fs::read(drive.path().join("sweep.json")).ok())
+        .unwrap();
+    let state: Value = serde_json::from_slice(&state).unwrap();
+    let done: u64 = state["done"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|range| range["end"].as_u64().unwrap() - range["start"].as_u64().unwrap())
+        .sum();
+    assert!(done > 0 && done < 42_949_672_960, "{done}");
+}
+
+#[test]
+fn listings_show_folders_deleted_entries_and_streams() {
+    let bench = Bench::new();
+    let drive = yard().join("galley.img");
+    let (_, root) = bench.json(&["files", text(&drive), "--volume", "n1"]);
+    let names: Vec<&str> = root["entries"].as_array().unwrap().iter().map(|entry| entry["name"].as_str().unwrap()).collect();
+    assert!(
+        names.contains(&"Fahrpläne") && names.contains(&"Roster ⛴ spring.txt") && !names.iter().any(|name| name.starts_with('$'))
+    );
+    let (_, notes) = bench.json(&["files", text(&drive), "--volume", "n2", "Notes", "--deleted"]);
+    let deleted = notes["entries"].as_array().unwrap().iter().filter(|entry| entry["existence"] == "deleted").count();
+    assert_eq!(deleted, 3);
+    let (_, tree) = bench.json(&["files", text(&drive), "--volume", "@2048", "--recursive"]);
+    assert_eq!(
+        tree["entries"].as_array().unwrap().iter().filter(|entry| entry["kind"] == "file").count(),
+        expected("galley", "GALLEY").len()
+    );
+    let (_, one) = bench.json(&["files", text(&drive), "--volume", "n1", "Voyage register.csv"]);
+    assert_eq!(one["streams"][0]["storage"], "plain");
+    assert_eq!(bench.run(&["files", text(&drive)]).status.code(), Some(2), "two volumes: one must be named");
+}
+
+#[test]
+fn the_yard_lists_drives_with_what_was_told() {
+    let bench = Bench::new();
+    let (code, document) = bench.json(&["yard", text(yard())]);
+    let drives = document["drives"].as_array().unwrap();
+    assert_eq!((code, drives.len()), (0, 6));
+    assert!(drives.iter().all(|drive| drive["problem"].is_null() && !drive["symptom"].as_str().unwrap().is_empty()));
+    let drawing = bench.path("keel.svg");
+    assert_eq!(bench.run(&["report", text(&yard().join("purser-stick.img")), "--out", text(&drawing)]).status.code(), Some(0));
+    assert!(fs::read_to_string(drawing).unwrap().contains("NTFS PURSER"));
+}

@@ -1,0 +1,134 @@
+//! The whole story in the real interface, driven in tmux.
+#![allow(missing_docs)]
+
+mod support;
+
+use std::fs;
+
+use support::tmux::Session;
+use support::{Bench, YKEEL, expected, fingerprint, sha256};
+
+fn session(bench: &Bench, name: &str, drive: &str) -> Session {
+    let command = format!("YKEEL_STATE={} {YKEEL} {drive}", bench.path("state").display());
+    Session::start(&format!("ykeel-{name}-{}", std::process::id()), 160, 45, bench.folder.path(), &command)
+}
+
+#[test]
+fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let before = fingerprint(&image);
+    let screen = session(&bench, "story", "purser-stick.img");
+    let ladder = screen.wait_for("broken: no table");
+    assert!(
+        ladder.contains("▲5 Table") && ladder.contains("Sector 0 holds 512 zero bytes") && ladder.contains("10 of 10 match"),
+        "{ladder}"
+    );
+    screen.keys(&["s"]);
+    let sweep = screen.wait_for("; swept");
+    assert!(
+        sweep.contains("2 finds, 2 in the layout")
+            && sweep.contains("n2  NTFS  PURSER")
+            && sweep.contains("core metadata: FAT 1 begins"),
+        "{sweep}"
+    );
+    screen.keys(&["Down", "d"]);
+    let dropped = screen.wait_for("dropped by the technician");
+    assert!(dropped.contains("layout: MBR, 1 entries"), "{dropped}");
+    screen.keys(&["d", "Enter"]);
+    screen.wait_for("Voyage register.csv");
+    screen.keys(&["Down", "Down", "Down", "Down", "Down", "Down", "Enter"]);
+    screen.wait_for("boat-01.jpg");
+    screen.wait_for("as picture");
+    screen.keys(&["Space", "Space", "v"]);
+    let files = screen.wait_for("as bytes");
+    assert!(files.contains("2 marked"), "{files}");
+    screen.keys(&["5"]);
+    let plan = screen.wait_for("as planned");
+    assert!(plan.contains("1 edits, 512 B") && plan.contains("broken   → sound") && plan.contains("1b0"), "{plan}");
+    let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
+    screen.keys(&["a"]);
+    screen.wait_for("Type the code of this drive");
+    screen.line("AAA-AAA");
+    screen.keys(&["Enter"]);
+    screen.wait_for("That is not the code");
+    assert_eq!(fingerprint(&image), before);
+    screen.keys(&["Escape", "a"]);
+    screen.wait_for("Type the code of this drive");
+    screen.line(&code);
+    screen.keys(&["Enter"]);
+    screen.wait_for("read back and compared");
+    assert_ne!(fingerprint(&image), before);
+    screen.keys(&["Escape", "2"]);
+    screen.wait_for("sound: MBR, 2 entries");
+    screen.keys(&["4", "e"]);
+    screen.wait_for("Folder to put the files into");
+    screen.keys(&["Enter"]);
+    let taken = screen.wait_for("2 files whole");
+    assert!(taken.contains("are those of the manifest"), "{taken}");
+    let hashes = expected("purser-stick", "PURSER");
+    let folder = bench.path("taken-out/purser-stick.img PURSER/Pictures");
+    for entry in fs::read_dir(folder).unwrap().flatten() {
+        let name = format!("Pictures/{}", entry.file_name().to_string_lossy());
+        assert!(hashes.contains(&(name, sha256(&entry.path()))));
+    }
+    screen.keys(&["Escape", "5", "u"]);
+    screen.wait_for("is put back as it was");
+    screen.keys(&["Enter"]);
+    screen.wait_for("stands as before the apply");
+    assert_eq!(fingerprint(&image), before);
+    screen.keys(&["Escape", "q"]);
+    screen.wait_for("ended 0");
+}
+
+#[test]
+fn a_long_sweep_shows_finds_keeps_keys_live_stops_and_goes_on() {
+    let bench = Bench::new();
+    let screen = session(&bench, "sweep", support::yard().join("engine-log.drive.toml").to_str().unwrap());
+    screen.wait_for("broken");
+    screen.keys(&["s"]);
+    screen.wait_until("finds while it runs", |screen| screen.contains("LOGBOOK") && screen.contains("surface"));
+    screen.keys(&["Down", "?"]);
+    screen.wait_for("Help: Sweep");
+    screen.keys(&["Escape", "2"]);
+    screen.wait_for("5 Table");
+    screen.keys(&["3", "x"]);
+    let stopped = screen.wait_for("stopped; s goes on");
+    assert!(stopped.contains("READ ONLY"), "{stopped}");
+    screen.keys(&["s"]);
+    screen.wait_for("; swept");
+    screen.keys(&["q"]);
+    screen.wait_for("ended 0");
+}
+
+#[test]
+fn every_stage_has_help_and_every_command_is_found_by_its_words() {
+    let bench = Bench::new();
+    bench.copy("galley.img");
+    let screen = session(&bench, "help", "galley.img");
+    screen.wait_for("sound: MBR, 2 entries");
+    for (key, word) in [("1", "Yard"), ("2", "Ladder"), ("3", "Sweep"), ("4", "Files"), ("5", "Plan")] {
+        screen.keys(&[key, "?"]);
+        screen.wait_for(&format!("Help: {word}"));
+        screen.keys(&["Escape"]);
+    }
+    screen.wait_for("The plan is empty");
+    screen.keys(&[":"]);
+    screen.line("deleted entries");
+    screen.wait_for("List deleted entries too");
+    screen.keys(&["Enter"]);
+    screen.wait_for("entries");
+    screen.keys(&["q"]);
+    screen.wait_for("ended 0");
+}
+
+#[test]
+fn a_terminal_too_small_is_told_plainly() {
+    let bench = Bench::new();
+    bench.copy("galley.img");
+    let command = format!("YKEEL_STATE={} {YKEEL} galley.img", bench.path("state").display());
+    let screen = Session::start(&format!("ykeel-small-{}", std::process::id()), 90, 25, bench.folder.path(), &command);
+    screen.wait_for("wants 100x30 characters at least; this terminal has 90x25");
+    screen.keys(&["q"]);
+    screen.wait_for("ended 0");
+}
