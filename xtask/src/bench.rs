@@ -1,6 +1,178 @@
-//! `cargo xtask bench`.
+//! `cargo xtask bench`: the figures to hold, measured on whole processes.
 
-/// To be made.
-pub(crate) fn run() -> anyhow::Result<()> {
+use std::fs::{self, File};
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Instant;
+
+use anyhow::{Context, ensure};
+
+use crate::content::Dice;
+use crate::guest::{root, run};
+use crate::setup;
+
+#[path = "../../crates/ykeel/tests/support/tmux.rs"]
+mod tmux;
+
+/// Runs of each command; the median is printed.
+const RUNS: usize = 5;
+/// Bytes of the surface that is swept.
+const SURFACE: u64 = 8 << 30;
+/// Files on the volume that is listed.
+const FILES: usize = 200_000;
+
+/// Seconds and peak memory of one run.
+#[derive(Clone, Copy)]
+struct Figure {
+    seconds: f64,
+    kib: u64,
+}
+
+/// Runs a command once under the system's own accounting.
+fn once(command: &[&str]) -> anyhow::Result<Figure> {
+    let output = Command::new("/usr/bin/time").args(["-f", "%e %M"]).args(command).output().context("cannot start time")?;
+    let text = String::from_utf8_lossy(&output.stderr).into_owned();
+    let mut words = text.lines().last().unwrap_or_default().split(' ');
+    let figure = Figure { seconds: words.next().unwrap_or_default().parse()?, kib: words.next().unwrap_or_default().parse()? };
+    ensure!(output.status.success(), "{}: {text}", command.join(" "));
+    Ok(figure)
+}
+
+fn median(mut figures: Vec<Figure>) -> Figure {
+    figures.sort_by(|one, two| one.seconds.total_cmp(&two.seconds));
+    figures[figures.len() / 2]
+}
+
+fn row(what: &str, figure: Figure, note: &str) {
+    println!("{what:<52} {:>8.3} s {:>7.1} MiB  {note}", figure.seconds, figure.kib as f64 / 1024.0);
+}
+
+/// Prints every figure.
+pub(crate) fn run_all() -> anyhow::Result<()> {
+    setup::install(&["time", "tmux", "ntfs-3g"])?;
+    run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
+    let work = root().join("target/bench");
+    fs::create_dir_all(&work)?;
+    let ykeel = root().join("target/release/ykeel").to_string_lossy().into_owned();
+    let own = root().join("target/release/xtask").to_string_lossy().into_owned();
+    println!("median of {RUNS} runs of whole processes, {} cores", std::thread::available_parallelism()?);
+    surface(&work, &ykeel, &own)?;
+    landmarks(&work, &ykeel)?;
+    start(&work, &ykeel)?;
+    listing(&work, &ykeel)
+}
+
+/// The plain loop: 1 MiB reads, one after the other.
+pub(crate) fn read_loop(path: &str) -> anyhow::Result<()> {
+    let mut file = File::open(path)?;
+    let mut buf = vec![0; 1 << 20];
+    let mut sum = 0u64;
+    loop {
+        let count = file.read(&mut buf)?;
+        if count == 0 {
+            break;
+        }
+        sum = sum.wrapping_add(u64::from(buf[0]));
+    }
+    std::hint::black_box(sum);
+    Ok(())
+}
+
+fn surface(work: &Path, ykeel: &str, own: &str) -> anyhow::Result<()> {
+    let image = work.join("surface.img");
+    if fs::metadata(&image).map_or(0, |metadata| metadata.len()) != SURFACE {
+        let mut file = File::create(&image)?;
+        let mut dice = Dice::new(8);
+        let mut block: Vec<u8> = (0..(4 << 20) / 8).flat_map(|_| dice.next().to_le_bytes()).collect();
+        for number in 0..SURFACE / block.len() as u64 {
+            block[..8].copy_from_slice(&number.to_le_bytes());
+            file.write_all(&block)?;
+        }
+        file.sync_all()?;
+    }
+    let path = image.to_string_lossy().into_owned();
+    let (mut plain, mut sweep) = (Vec::new(), Vec::new());
+    once(&[own, "read-loop", &path])?;
+    for _ in 0..RUNS {
+        plain.push(once(&[own, "read-loop", &path])?);
+        sweep.push(once(&[ykeel, "sweep", &path, "--reach", "surface", "--json"])?);
+    }
+    let (plain, sweep) = (median(plain), median(sweep));
+    row("plain 1 MiB read loop, cached 8 GiB", plain, "");
+    row("surface sweep, the same file", sweep, &format!("{:.2}x of the loop (hold 1.0x or less)", sweep.seconds / plain.seconds));
+    let holes = work.join("holes.img");
+    File::create(&holes)?.set_len(4_000_000_000_000)?;
+    let holes = holes.to_string_lossy().into_owned();
+    let figures =
+        (0..RUNS).map(|_| once(&[ykeel, "sweep", &holes, "--reach", "surface", "--json"])).collect::<anyhow::Result<_>>()?;
+    row("surface sweep, 4 TB of holes", median(figures), "(hold seconds)");
+    Ok(())
+}
+
+fn landmarks(work: &Path, ykeel: &str) -> anyhow::Result<()> {
+    let yard = work.join("yard");
+    once(&[ykeel, "demo", "--no-screens", "--dir", &yard.to_string_lossy()])?;
+    for drive in ["purser-stick.img", "ticket-office.img", "engine-log.drive.toml"] {
+        let path = yard.join(drive).to_string_lossy().into_owned();
+        let figures =
+            (0..RUNS).map(|_| once(&[ykeel, "sweep", &path, "--reach", "landmarks", "--json"])).collect::<anyhow::Result<_>>()?;
+        row(&format!("landmarks sweep, {drive}"), median(figures), "(hold 2 s)");
+    }
+    Ok(())
+}
+
+fn start(work: &Path, ykeel: &str) -> anyhow::Result<()> {
+    let figures = (0..RUNS).map(|_| once(&[ykeel, "--help"])).collect::<anyhow::Result<_>>()?;
+    row("ykeel --help", median(figures), "(hold 30 ms)");
+    let yard = work.join("yard");
+    let mut times = Vec::new();
+    for _ in 0..RUNS {
+        let begun = Instant::now();
+        let session = tmux::Session::start("ykeel-bench", 160, 45, &yard, ykeel);
+        session.wait_for("purser-stick");
+        times.push(Figure { seconds: begun.elapsed().as_secs_f64(), kib: 0 });
+    }
+    row("first screen, with the start of a tmux server", median(times), "(hold 150 ms)");
+    Ok(())
+}
+
+fn listing(work: &Path, ykeel: &str) -> anyhow::Result<()> {
+    let image = work.join("listing.img");
+    if !image.exists() {
+        make_listing(&image)?;
+    }
+    let path = image.to_string_lossy().into_owned();
+    let figures =
+        (0..RUNS).map(|_| once(&[ykeel, "files", &path, "--volume", "n1", "--recursive"])).collect::<anyhow::Result<_>>()?;
+    let figure = median(figures);
+    row("listing an NTFS of 200,000 files", figure, &format!("{:.0} files a second", FILES as f64 / figure.seconds));
+    Ok(())
+}
+
+/// A bare NTFS volume of 200,000 small files, by the system's formatter and driver.
+fn make_listing(image: &Path) -> anyhow::Result<()> {
+    let part = image.with_extension("part");
+    let path = part.to_string_lossy().into_owned();
+    File::create(&part)?.set_len(1 << 30)?;
+    run("mkfs.ntfs", &["-Q", "-F", "-q", "-L", "MANY", &path])?;
+    let point: PathBuf = image.with_extension("mounted");
+    fs::create_dir_all(&point)?;
+    run("ntfs-3g", &[&path, &point.to_string_lossy()])?;
+    let filled = fill(&point);
+    run("umount", &[&point.to_string_lossy()])?;
+    filled?;
+    fs::rename(&part, image)?;
+    Ok(())
+}
+
+fn fill(point: &Path) -> anyhow::Result<()> {
+    for folder in 0..FILES / 500 {
+        let folder = point.join(format!("Voyages {folder:03}"));
+        fs::create_dir(&folder)?;
+        for number in 0..500 {
+            fs::write(folder.join(format!("crossing {number:05} of the season.txt")), b"Saltholm to Brackwater")?;
+        }
+    }
     Ok(())
 }

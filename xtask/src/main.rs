@@ -1,10 +1,9 @@
-//! Developer tasks: `cargo xtask test | ci | demo-drives | fixtures | shots | bench`.
+//! Developer tasks: `cargo xtask test | ci | demo-drives | shots | bench`.
 #![forbid(unsafe_code)]
 
 mod bench;
 mod content;
 mod drives;
-mod fixtures;
 mod guest;
 mod setup;
 mod shots;
@@ -17,10 +16,10 @@ fn main() -> anyhow::Result<()> {
     match arguments.first().map(String::as_str) {
         Some("test") => setup::test(rest),
         Some("demo-drives") => drives::build(),
-        Some("fixtures") => fixtures::build(),
         Some("shots") => shots::take(),
-        Some("bench") => bench::run(),
+        Some("bench") => bench::run_all(),
+        Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
-        _ => bail!("usage: cargo xtask test | demo-drives | fixtures | shots | bench | guest"),
+        _ => bail!("usage: cargo xtask test | demo-drives | shots | bench | guest"),
     }
 }

@@ -1,5 +1,5 @@
 //! Plans applied to real drives, killed at every step, undone.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod support;
 

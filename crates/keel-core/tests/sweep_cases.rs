@@ -1,5 +1,5 @@
 //! What the sweep makes of drives with real volumes and real damage.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod support;
 

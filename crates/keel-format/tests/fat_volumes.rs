@@ -1,5 +1,5 @@
 //! FAT volumes made by the system's formatter.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod support;
 

@@ -1,5 +1,5 @@
 //! NTFS volumes made by the system's formatter and written by its driver.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod support;
 

@@ -1,5 +1,5 @@
 //! The commands without screens, on the demo's drives.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod support;
 

@@ -1,5 +1,5 @@
 //! The whole story in the real interface, driven in tmux.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod support;
 

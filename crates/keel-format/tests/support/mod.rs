@@ -1,5 +1,5 @@
 //! Volumes made by the system's own formatters and drivers.
-#![allow(dead_code, missing_docs, unreachable_pub)]
+#![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};

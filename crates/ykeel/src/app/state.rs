@@ -113,7 +113,7 @@ impl App {
     fn take_ladders(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let mut died = None;
-        for message in drive.ladder_job.as_mut().map(|job| job.drain()).unwrap_or_default() {
+        for message in drive.ladder_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(ladder) => {
                     let first = drive.ladder.is_none();
@@ -133,7 +133,7 @@ impl App {
                 Message::Progress(()) => {}
             }
         }
-        for message in drive.after_job.as_mut().map(|job| job.drain()).unwrap_or_default() {
+        for message in drive.after_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(ladder) => {
                     drive.after = Some(ladder);
@@ -154,7 +154,7 @@ impl App {
     fn take_files(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let files = &mut drive.files;
-        for message in files.list_job.as_mut().map(|job| job.drain()).unwrap_or_default() {
+        for message in files.list_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(Ok((entries, findings))) => {
                     files.entries = entries;
@@ -174,7 +174,7 @@ impl App {
                 Message::Progress(()) => {}
             }
         }
-        for message in files.preview_job.as_mut().map(|job| job.drain()).unwrap_or_default() {
+        for message in files.preview_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(preview) => {
                     files.preview = Some(preview);
@@ -196,7 +196,7 @@ impl App {
     fn take_extract(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let mut shown = None;
-        for message in drive.extract_job.as_mut().map(|job| job.drain()).unwrap_or_default() {
+        for message in drive.extract_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
             match message {
                 Message::Progress(progress) => drive.extract_progress = Some(progress),
                 Message::Done(result) => {

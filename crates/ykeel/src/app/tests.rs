@@ -1,1 +1,217 @@
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
 
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use keel_core::yard::Berth;
+use keel_format::table::mbr::make::{NewEntry, mbr_sector};
+use keel_source::{MemorySource, SharedSource};
+use proptest::prelude::*;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::drive::Drive;
+use super::*;
+use crate::keymap::{Action, BINDINGS, Stage};
+use crate::theme::Theme;
+
+/// A small FAT16 and an NTFS-typed entry without a volume, on an MBR.
+fn drive() -> SharedSource {
+    let mut bytes = vec![0u8; 24 << 20];
+    let entry = |os_type, starting_lba, size_in_lba| NewEntry { os_type, boot_indicator: 0, starting_lba, size_in_lba };
+    bytes[..512].copy_from_slice(&mbr_sector(&[], 7, &[entry(0x06, 2048, 16_384), entry(0x07, 20_480, 8192)]));
+    let geometry = keel_format::fat::FatGeometry {
+        kind: keel_format::VolumeKind::Fat16,
+        bytes_per_sector: 512,
+        sectors_per_cluster: 1,
+        reserved_sectors: 1,
+        fats: 2,
+        fat_sectors: 64,
+        root_entries: 512,
+        root_cluster: 0,
+        total_sectors: 16_384,
+        media: 0xF8,
+        serial: 7,
+        fs_info: 0,
+        backup: 0,
+    };
+    let start = 1 << 20;
+    bytes[start..start + 512].copy_from_slice(&keel_format::fat::make::boot_sector(&geometry, 2048, b"QUAY       "));
+    for copy in 0..2 {
+        let at = start + geometry.fat_at(copy).0 as usize;
+        bytes[at..at + 4].copy_from_slice(&[0xF8, 0xFF, 0xFF, 0xFF]);
+    }
+    let root = start + geometry.root_at().0 as usize;
+    bytes[root..root + 11].copy_from_slice(b"QUAY       ");
+    bytes[root + 11] = 0x08;
+    bytes[root + 32..root + 43].copy_from_slice(b"NOTES   TXT");
+    bytes[root + 43] = 0x20;
+    Arc::new(MemorySource::new("quay \u{1b}[31mred", bytes, 512))
+}
+
+fn app(open: bool) -> App {
+    let berth = Berth {
+        path: PathBuf::from("/bench/quay.img"),
+        identity: Some(drive().identity().clone()),
+        problem: None,
+        symptom: Some("told \u{7}".into()),
+        interrupted: None,
+    };
+    let broken = Berth {
+        path: PathBuf::from("/bench/none.img"),
+        identity: None,
+        problem: Some("cannot open".into()),
+        symptom: None,
+        interrupted: None,
+    };
+    let mut app = App::new(vec![berth, broken], None);
+    app.theme = Theme::plain();
+    if open {
+        app.drive = Some(Drive::new(drive()));
+        app.stage = Stage::Ladder;
+        app.run_effect(Effect::Sweep(keel_core::sweep::Reach::Landmarks));
+        settle(&mut app);
+    }
+    app
+}
+
+/// Lets the jobs end and their reports in.
+fn settle(app: &mut App) {
+    for _ in 0..2000 {
+        app.take_reports();
+        if !app.is_busy() {
+            return;
+        }
+        thread::sleep(Duration::from_millis(1));
+    }
+    panic!("a job did not end");
+}
+
+fn drawn(app: &App, width: u16, height: u16) -> String {
+    let area = Rect::new(0, 0, width, height);
+    let mut buf = Buffer::empty(area);
+    draw(app, area, &mut buf);
+    let lines: Vec<String> =
+        (0..height).map(|y| (0..width).map(|x| buf[(x, y)].symbol()).collect::<String>().trim_end().to_string()).collect();
+    lines.join("\n")
+}
+
+fn key(app: &mut App, code: KeyCode) {
+    app.take_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
+}
+
+#[test]
+fn every_stage_draws_at_every_size() {
+    for open in [false, true] {
+        let mut app = app(open);
+        for stage in Stage::ALL {
+            app.stage = stage;
+            for (width, height) in [(0, 0), (1, 1), (40, 10), (100, 30), (160, 45), (250, 70)] {
+                app.area = Rect::new(0, 0, width, height);
+                let text = drawn(&app, width, height);
+                assert!(!text.chars().any(|sign| sign.is_control() && sign != '\n'), "{text}");
+            }
+        }
+    }
+}
+
+#[test]
+fn the_ladder_shows_shape_before_colour() {
+    let mut app = app(true);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("sound: MBR, 2 entries") && text.contains("entry 1") && text.contains("QUAY"), "{text}");
+    assert!(text.contains("quay ␛[31mred"), "control characters are visible: {text}");
+    assert!(text.contains("╟━") && text.contains("┄ untested") && text.contains("╴"), "{text}");
+    assert!(text.contains("▲7 Boot sector") && text.contains("holds only zeros"), "the lowest broken rung is chosen: {text}");
+    key(&mut app, KeyCode::Left);
+    assert!(drawn(&app, 160, 45).contains("QUAY, 7 Boot sector: sound"));
+}
+
+#[test]
+fn the_small_size_keeps_what_matters() {
+    let text = drawn(&app(true), 100, 30);
+    for word in ["YELLOW KEEL", "READ ONLY", "9 Files", "1 Link", "Why", "? help"] {
+        assert!(text.contains(word), "{word}: {text}");
+    }
+}
+
+#[test]
+fn dropping_a_find_changes_the_layout_at_once() {
+    let mut app = app(true);
+    app.stage = Stage::Sweep;
+    assert!(drawn(&app, 160, 45).contains("1 finds"), "{}", drawn(&app, 160, 45));
+    key(&mut app, KeyCode::Char('d'));
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("dropped by the technician"), "{text}");
+    key(&mut app, KeyCode::Char('d'));
+    assert!(!drawn(&app, 160, 45).contains("dropped by"), "let back");
+}
+
+#[test]
+fn the_wrong_code_writes_nothing_and_a_question_can_be_left() {
+    let mut app = app(true);
+    app.stage = Stage::Plan;
+    app.ask(popup::Question::Code, String::new());
+    for sign in "wrong".chars() {
+        key(&mut app, KeyCode::Char(sign));
+    }
+    assert!(drawn(&app, 160, 45).contains("› wrong"));
+    key(&mut app, KeyCode::Enter);
+    assert!(drawn(&app, 160, 45).contains("That is not the code"));
+    key(&mut app, KeyCode::Esc);
+    assert!(app.popups.is_empty() && app.drive.as_ref().is_some_and(|drive| drive.writing.is_none()));
+}
+
+#[test]
+fn a_command_is_found_by_its_words_and_run() {
+    let mut app = app(true);
+    key(&mut app, KeyCode::Char(':'));
+    for sign in "go to the plan".chars() {
+        key(&mut app, KeyCode::Char(sign));
+    }
+    key(&mut app, KeyCode::Enter);
+    assert!(app.stage == Stage::Plan && app.popups.is_empty());
+}
+
+#[test]
+fn the_mouse_chooses_stages_rows_and_ground() {
+    use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+    let mut app = app(true);
+    app.area = Rect::new(0, 0, 160, 45);
+    let click = |app: &mut App, column, row| {
+        app.take_event(&Event::Mouse(MouseEvent {
+            kind: MouseEventKind::Down(MouseButton::Left),
+            column,
+            row,
+            modifiers: KeyModifiers::NONE,
+        }));
+    };
+    click(&mut app, 32, 1);
+    assert_eq!(app.stage, Stage::Sweep);
+    click(&mut app, 12, 8);
+    assert_eq!(app.drive.as_ref().unwrap().find, 0);
+    click(&mut app, 4, 1);
+    assert_eq!(app.stage, Stage::Yard);
+    click(&mut app, 40, 9);
+    assert_eq!(app.berth, 1);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn no_sequence_of_actions_panics(actions in proptest::collection::vec(0usize..BINDINGS.len(), 1..40)) {
+        let mut app = app(true);
+        for index in actions {
+            let action = BINDINGS[index].action;
+            // Saving asks for a path first, and quitting ends the walk; everything else may come in any order.
+            if action != Action::Quit {
+                app.act(action);
+            }
+            app.popups.clear();
+            app.take_reports();
+            let _ = drawn(&app, 120, 36);
+        }
+        settle(&mut app);
+    }
+}

@@ -299,7 +299,7 @@ impl App {
             },
             Popup::Commands { filter, selected } => self.answer_commands(key, filter, selected),
             Popup::Ask { question, mut line } => match key.code {
-                KeyCode::Enter => self.answered(question, &line),
+                KeyCode::Enter => self.answered(&question, &line),
                 code => {
                     edit(&mut line, code);
                     self.popups.push(Popup::Ask { question, line });
@@ -331,7 +331,7 @@ impl App {
         self.popups.push(Popup::Commands { filter, selected });
     }
 
-    fn answered(&mut self, question: Question, line: &str) {
+    fn answered(&mut self, question: &Question, line: &str) {
         let Some(drive) = &mut self.drive else { return };
         let code = drive.source.identity().code();
         let matches = line.trim().eq_ignore_ascii_case(&code);

@@ -72,7 +72,7 @@ fn draw_list(app: &App, files: &FilesState, area: Rect, buf: &mut Buffer) {
         put(buf, names, 0, y, &format!("{mark}{sign} {}", entry.name), style);
         let bytes = if entry.kind == NodeKind::Directory { String::new() } else { entry.bytes.to_string() };
         let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
-        put(buf, area, times, y, &format!("{bytes:>14}  {:.19}", time), theme.dim());
+        put(buf, area, times, y, &format!("{bytes:>14}  {time:.19}"), theme.dim());
         if row == files.selected {
             bar(buf, area, y, theme.selected());
         }

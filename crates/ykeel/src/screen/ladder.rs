@@ -114,6 +114,7 @@ fn draw_names(app: &App, drive: &Drive, ladder: &Ladder, rows: Rows, area: Rect,
 }
 
 /// One rung between two rails: whole, thinned, broken in the middle, dotted. The note stands in it.
+#[expect(clippy::too_many_arguments, reason = "one rung of a drawing: where, what, and how")]
 fn draw_rung(buf: &mut Buffer, area: Rect, x: u16, y: u16, inner: u16, rung: &Rung, note: &str, theme: Theme) {
     let inner = usize::from(inner);
     let note: String = note.chars().take(inner.saturating_sub(4)).collect();

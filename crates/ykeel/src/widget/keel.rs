@@ -100,7 +100,7 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
         put(buf, area, lane_x(index), 0, name, theme.strong());
     }
     for row in TOP..area.height {
-        if (row - TOP) % 5 == 0 {
+        if (row - TOP).is_multiple_of(5) {
             put(buf, area, 0, row, &format!("{:>7}", size_decimal(rows.byte(row).0)), theme.dim());
         }
         for lane in 0..3 {

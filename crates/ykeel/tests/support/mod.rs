@@ -1,5 +1,5 @@
 //! The demo yard and the command, for the tests.
-#![allow(dead_code, missing_docs, unreachable_pub)]
+#![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::fs;
 use std::hash::{DefaultHasher, Hash, Hasher};

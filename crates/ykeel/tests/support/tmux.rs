@@ -1,4 +1,5 @@
 //! The real interface in a tmux session of its own server: keys in, screen text out.
+#![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::path::Path;
 use std::process::{Command, Output};
