@@ -290,3 +290,54 @@ fn the_yard_lists_drives_with_what_was_told() {
     assert_eq!(bench.run(&["report", text(&yard().join("purser-stick.img")), "--out", text(&drawing)]).status.code(), Some(0));
     assert!(fs::read_to_string(drawing).unwrap().contains("NTFS PURSER"));
 }
+
+/// A loop device over an image, taken away again at the end.
+struct Loop(String);
+
+impl Loop {
+    fn over(image: &std::path::Path) -> Self {
+        let output = std::process::Command::new("losetup").args(["-f", "--show", "-P"]).arg(image).output().unwrap();
+        assert!(output.status.success(), "{output:?}");
+        Self(String::from_utf8(output.stdout).unwrap().trim().to_string())
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("losetup").args(["-d", &self.0]).status();
+    }
+}
+
+#[test]
+fn a_block_device_wants_its_code_and_is_refused_while_it_is_mounted() {
+    let bench = Bench::new();
+    let image = bench.copy("harbour-camera.img");
+    let device = Loop::over(&image);
+    let before = fingerprint(&image);
+    let (code, ladder) = bench.json(&["ladder", &device.0]);
+    assert_eq!(
+        (code, ladder["drive"]["link"].as_str(), ladder["drive"]["bytes"].as_u64()),
+        (0, Some("block_device"), Some(7_948_206_080))
+    );
+    assert_eq!(ladder["drive"]["logical_sector"], 512);
+    assert_eq!(bench.run(&["mend", &device.0, "--apply", "--yes"]).status.code(), Some(4), "--yes is not for devices");
+    let (_, plan) = bench.json(&["mend", &device.0]);
+    let confirm = plan["plan"]["code"].as_str().unwrap();
+    let (code, applied) = bench.json(&["mend", &device.0, "--apply", "--confirm", confirm]);
+    assert_eq!((code, lowest(&applied["applied"]["ladder"]).0), (0, "-".into()));
+    let bundle = applied["applied"]["bundle"].as_str().unwrap();
+    assert_eq!(bench.run(&["undo", bundle]).status.code(), Some(4), "undo of a device wants the code too");
+    assert_eq!(bench.json(&["undo", bundle, "--confirm", confirm]).0, 0);
+    assert_eq!(fingerprint(&image), before);
+    // A file system of this system's own on the device: the drive is in use.
+    assert!(std::process::Command::new("mkfs.ext4").args(["-q", "-F", &device.0, "64m"]).status().unwrap().success());
+    let point = bench.path("point");
+    fs::create_dir(&point).unwrap();
+    assert!(std::process::Command::new("mount").arg(&device.0).arg(&point).status().unwrap().success());
+    let refusals = [&device.0[..], text(&image)].map(|drive| {
+        let source = keel_source::open(std::path::Path::new(drive), keel_source::OpenOptions::default()).unwrap();
+        source.open_target().map(|_| ()).unwrap_err().to_string()
+    });
+    assert!(std::process::Command::new("umount").arg(&point).status().unwrap().success());
+    assert!(refusals.iter().all(|told| told.contains("in use by this system: mounted at")), "{refusals:?}");
+}

@@ -221,7 +221,7 @@ fn why(app: &App, drive: &Drive, ladder: &Ladder) -> Why {
     }
     why.say("Next", theme.strong());
     rung.next.iter().for_each(|next| why.say(format!("· {next}"), theme.text()));
-    if let Some(volume) = volume {
+    if let Some(volume) = volume.filter(|volume| volume.kind.is_some()) {
         why.say(format!("· enter looks into {}", volume.name()), theme.text());
     }
     if let Some(lowest) = ladder.lowest_broken.as_ref().filter(|lowest| lowest.rung != rung.rung) {
