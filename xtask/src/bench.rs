@@ -11,9 +11,7 @@ use anyhow::{Context, ensure};
 use crate::content::Dice;
 use crate::guest::{root, run};
 use crate::setup;
-
-#[path = "../../crates/ykeel/tests/support/tmux.rs"]
-mod tmux;
+use crate::tmux;
 
 /// Runs of each command; the median is printed.
 const RUNS: usize = 5;

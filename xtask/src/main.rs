@@ -7,6 +7,8 @@ mod drives;
 mod guest;
 mod setup;
 mod shots;
+#[path = "../../crates/ykeel/tests/support/tmux.rs"]
+mod tmux;
 
 use anyhow::bail;
 

@@ -11,9 +11,7 @@ use anyhow::{Context, ensure};
 use crate::guest::{root, run};
 use crate::setup;
 
-#[path = "../../crates/ykeel/tests/support/tmux.rs"]
-mod tmux;
-use tmux::Session;
+use crate::tmux::Session;
 
 /// The display of the pictures; nothing else is expected there.
 const DISPLAY: &str = ":97";
