@@ -173,7 +173,7 @@ fn preview(volume: &dyn Volume, entry: &Entry, size: Size) -> Preview {
         match decode(&bytes) {
             Ok(picture) => {
                 preview.picture_size = Some((picture.width(), picture.height()));
-                preview.picture = Picker::halfblocks().new_protocol(picture, size, Resize::Scale(None)).ok();
+                preview.picture = Picker::halfblocks().new_protocol(picture, size.into(), Resize::Scale(None)).ok();
             }
             Err(error) => preview.problem = Some(format!("the picture does not decode: {error}")),
         }

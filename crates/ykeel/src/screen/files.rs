@@ -112,7 +112,7 @@ fn draw_preview(app: &App, files: &FilesState, area: Rect, buf: &mut Buffer) {
     match view {
         "picture" => {
             if let Some(picture) = &preview.picture {
-                Image::new(picture).allow_clipping(true).render(inner.intersection(buf.area), buf);
+                Image::new(picture).render(inner.intersection(buf.area), buf);
             }
         }
         "text" => draw_text(app, preview, inner, buf),
