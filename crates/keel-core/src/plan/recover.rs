@@ -139,9 +139,10 @@ pub fn recover_target(
     let wanted = |range: &'_ BundleRange| if direction == Direction::Finish { range.new.clone() } else { range.former.clone() };
     for (index, range) in &ranges {
         target.write_at(range.at, &wanted(range))?;
+        // A copy must be down before its primary is touched.
+        target.flush()?;
         each(Step::Written(*index));
     }
-    target.flush()?;
     each(Step::Flushed);
     for (index, range) in &ranges {
         let mut now = vec![0; range.new.len()];
