@@ -7,7 +7,20 @@ use anyhow::Context;
 use crate::guest::{self, root, run};
 
 /// What the tests need beside Rust: a terminal to drive, formatters and drivers, a machine to run a kernel in.
-const PACKAGES: [&str; 9] = ["tmux", "dosfstools", "ntfs-3g", "mtools", "qemu-system-x86", "cpio", "kmod", "attr", "fuse3"];
+const PACKAGES: [&str; 12] = [
+    "tmux",
+    "dosfstools",
+    "ntfs-3g",
+    "exfatprogs",
+    "exfat-fuse",
+    "e2fsprogs",
+    "mtools",
+    "qemu-system-x86",
+    "cpio",
+    "kmod",
+    "attr",
+    "fuse3",
+];
 
 /// Installs Debian packages that are not there yet.
 pub(crate) fn install(packages: &[&str]) -> anyhow::Result<()> {

@@ -1,11 +1,12 @@
 //! What is needed to look into a volume, whether a boot sector said it or the surface did.
 
-use keel_source::SharedSource;
+use keel_source::{ByteOffset, SharedSource};
 use serde::Serialize;
 
+use crate::exfat::{ExFatGeometry, ExFatVolume};
 use crate::fat::{FatGeometry, FatVolume};
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
-use crate::{FormatError, Volume, VolumeKind};
+use crate::{FormatError, Restored, Volume, VolumeKind, exfat, fat, ntfs, registry};
 
 /// The geometry of a volume of any kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -15,6 +16,8 @@ pub enum Geometry {
     Ntfs(NtfsGeometry),
     /// FAT12, FAT16 or FAT32.
     Fat(FatGeometry),
+    /// exFAT.
+    ExFat(ExFatGeometry),
 }
 
 impl Geometry {
@@ -24,6 +27,7 @@ impl Geometry {
         match self {
             Self::Ntfs(_) => VolumeKind::Ntfs,
             Self::Fat(fat) => fat.kind,
+            Self::ExFat(_) => VolumeKind::ExFat,
         }
     }
 
@@ -33,6 +37,7 @@ impl Geometry {
         match self {
             Self::Ntfs(ntfs) => ntfs.volume_bytes(),
             Self::Fat(fat) => fat.volume_bytes(),
+            Self::ExFat(exfat) => exfat.volume_bytes(),
         }
     }
 
@@ -44,6 +49,54 @@ impl Geometry {
         Ok(match self {
             Self::Ntfs(ntfs) => Box::new(NtfsVolume::open(window, *ntfs)?),
             Self::Fat(fat) => Box::new(FatVolume::open(window, *fat)?),
+            Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
         })
+    }
+
+    /// Where copies of the boot sector (or superblock, or volume header) stand, in bytes of the volume.
+    #[must_use]
+    pub fn copies(&self) -> Vec<ByteOffset> {
+        match self {
+            Self::Ntfs(ntfs) => vec![ntfs.backup_at()],
+            Self::Fat(fat) if fat.backup > 0 => {
+                vec![ByteOffset(u64::from(fat.backup) * u64::from(fat.bytes_per_sector))]
+            }
+            Self::Fat(_) => Vec::new(),
+            Self::ExFat(exfat) => vec![exfat.backup_at()],
+        }
+    }
+
+    /// True when the boot sector at byte `at` of the volume in `window` states this volume: at 0 the main one, at one
+    /// of [`Geometry::copies`] that copy.
+    #[must_use]
+    pub fn is_stated_at(&self, window: &SharedSource, at: ByteOffset) -> bool {
+        match self {
+            Self::ExFat(exfat) => exfat::mend::region_holds(window, exfat, at),
+            _ => registry::boot_sector(window.as_ref(), at).is_some_and(|found| self.is_same_volume(&found)),
+        }
+    }
+
+    /// The boot sector put back from a sound copy, when the main one does not hold and a copy does.
+    #[must_use]
+    pub fn boot_from_copy(&self, window: &SharedSource) -> Option<Restored> {
+        match self {
+            Self::Ntfs(ntfs) => ntfs::mend::boot_from_backup(window, ntfs),
+            Self::Fat(fat) => fat::mend::boot_from_backup(window, fat),
+            Self::ExFat(exfat) => exfat::mend::boot_from_backup(window, exfat),
+        }
+    }
+
+    /// True when both lead to the same structures: serial numbers and labels may differ.
+    fn is_same_volume(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Ntfs(one), Self::Ntfs(other)) => {
+                (one.cluster_bytes, one.mft_lcn, one.total_sectors) == (other.cluster_bytes, other.mft_lcn, other.total_sectors)
+            }
+            (Self::Fat(one), Self::Fat(other)) => {
+                (one.data_sector(), one.cluster_bytes(), one.total_sectors)
+                    == (other.data_sector(), other.cluster_bytes(), other.total_sectors)
+            }
+            (one, other) => one == other,
+        }
     }
 }

@@ -14,6 +14,8 @@ pub enum VolumeKind {
     Fat16,
     /// FAT with 32-bit entries.
     Fat32,
+    /// exFAT.
+    ExFat,
 }
 
 impl VolumeKind {
@@ -25,6 +27,7 @@ impl VolumeKind {
             Self::Fat12 => "FAT12",
             Self::Fat16 => "FAT16",
             Self::Fat32 => "FAT32",
+            Self::ExFat => "exFAT",
         }
     }
 
@@ -34,12 +37,13 @@ impl VolumeKind {
         match self {
             Self::Ntfs => "Nt",
             Self::Fat12 | Self::Fat16 | Self::Fat32 => "Fa",
+            Self::ExFat => "xF",
         }
     }
 
     /// True for the three FAT kinds.
     #[must_use]
     pub fn is_fat(self) -> bool {
-        !matches!(self, Self::Ntfs)
+        matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
     }
 }

@@ -9,28 +9,35 @@
 #![forbid(unsafe_code)]
 #![cfg_attr(not(test), deny(clippy::indexing_slicing))]
 
+mod chain;
 pub mod clue;
 pub mod content;
 mod device;
 mod error;
+pub mod exfat;
 pub mod fat;
 mod finding;
 mod geometry;
 mod kind;
 pub mod ntfs;
+pub mod pages;
 pub mod registry;
+mod restored;
 pub mod stamp;
 mod stream;
 pub mod table;
+mod tree;
 mod view;
 mod volume;
 mod witness;
 
+pub use chain::{Chain, Link, LinkTable};
 pub use device::{read_bytes, read_lenient};
 pub use error::{FormatError, Problem};
 pub use finding::{Finding, Severity};
 pub use geometry::Geometry;
 pub use kind::VolumeKind;
+pub use restored::Restored;
 pub use stamp::Stamp;
 pub use stream::{Extent, ExtentStream, MemoryStream, StreamReader, read_whole};
 pub use view::View;

@@ -1,36 +1,42 @@
-//! The formats, one line each.
+//! The formats, one word each.
 
 use keel_source::{ByteOffset, SharedSource, Source};
 
-use crate::clue::{Clues, keep};
-use crate::{FoundVolume, Geometry, fat, ntfs, read_bytes};
+use crate::clue::Clues;
+use crate::{FoundVolume, Geometry, read_bytes};
 
 /// What a format offers to the search.
 pub struct Format {
-    /// First bytes of sectors that may belong to it.
-    pub first_bytes: &'static [u8],
     /// Looks at one sector (and what of the chunk lies behind it) and keeps a clue.
     pub look: fn(&mut Clues, ByteOffset, &[u8]),
-    /// Reads the boot sector at a byte of a drive as this format's: the geometry, when every field makes sense.
+    /// Reads the boot sector of a volume that starts at a byte of a drive: the geometry, when every field makes sense.
     pub boot_sector: fn(&dyn Source, ByteOffset) -> Option<Geometry>,
     /// Turns clues into volumes, each verified on the drive.
     pub infer: fn(&SharedSource, &Clues) -> Vec<FoundVolume>,
 }
 
-/// Every format that is known.
-pub const FORMATS: &[Format] = &[
-    Format { first_bytes: b"FI", look: ntfs::look, boot_sector: ntfs::boot_sector, infer: ntfs::infer },
-    Format { first_bytes: fat::FIRST_BYTES, look: fat::look, boot_sector: fat::boot_sector, infer: fat::infer },
-    Format { first_bytes: b"E", look: look_for_gpt, boot_sector: |_, _| None, infer: |_, _| Vec::new() },
-];
+/// Lists the modules of the formats. Each offers `look`, `boot_sector`, `infer`, and `is_marked`: a quick test of the
+/// first and the last 64 bytes of a sector, which every sector of a surface goes through.
+macro_rules! formats {
+    ($($module:ident),+ $(,)?) => {
+        /// Every format that is known.
+        pub const FORMATS: &[Format] = &[$(Format {
+            look: crate::$module::look,
+            boot_sector: crate::$module::boot_sector,
+            infer: crate::$module::infer,
+        }),+];
 
-fn look_for_gpt(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
-    if bytes.starts_with(b"EFI PART") {
-        keep(&mut clues.gpt_headers, at);
-    }
+        /// True when a sector may belong to one of the formats.
+        #[inline]
+        pub(crate) fn is_marked(sector: &[u8; 512]) -> bool {
+            $(crate::$module::is_marked(sector))||+
+        }
+    };
 }
 
-/// Reads the boot sector at byte `at` as that of any known format.
+formats!(ntfs, fat, exfat);
+
+/// Reads the boot sector of a volume that starts at byte `at` as that of any known format.
 #[must_use]
 pub fn boot_sector(source: &dyn Source, at: ByteOffset) -> Option<Geometry> {
     FORMATS.iter().find_map(|format| (format.boot_sector)(source, at))

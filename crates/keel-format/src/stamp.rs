@@ -44,6 +44,36 @@ impl Stamp {
         Some(Self { at: at.ok()?, utc: false })
     }
 
+    /// From an exFAT timestamp (date in the upper word), its ten-millisecond byte and its offset from UTC (bit 7: valid;
+    /// the rest a signed count of quarter hours). Without an offset it is local time.
+    #[must_use]
+    pub fn from_exfat(word: u32, tenths: u8, offset: u8) -> Option<Self> {
+        let (date, time) = (u16::try_from(word >> 16).ok()?, u16::try_from(word & 0xFFFF).ok()?);
+        let local = Self::from_fat(date, time, tenths)?;
+        if offset & 0x80 == 0 {
+            return Some(local);
+        }
+        let quarters = i64::from(offset & 0x7F) - if offset & 0x40 == 0 { 0 } else { 128 };
+        let at = local.at.checked_sub(jiff::SignedDuration::from_mins(quarters * 15)).ok()?;
+        Some(Self { at, utc: true })
+    }
+
+    /// From seconds and nanoseconds since 1970-01-01 UTC. `None` for zero and for what no calendar holds.
+    #[must_use]
+    pub fn from_unix(seconds: i64, nanoseconds: u32) -> Option<Self> {
+        if seconds == 0 {
+            return None;
+        }
+        let at = jiff::Timestamp::new(seconds, i32::try_from(nanoseconds.min(999_999_999)).ok()?).ok()?;
+        Some(Self { at: jiff::tz::TimeZone::UTC.to_datetime(at), utc: true })
+    }
+
+    /// From seconds since 1904-01-01 UTC (HFS+). `None` for zero.
+    #[must_use]
+    pub fn from_hfs(seconds: u32) -> Option<Self> {
+        if seconds == 0 { None } else { Self::from_unix(i64::from(seconds) - 2_082_844_800, 0) }
+    }
+
     /// The calendar date and time as stored, without its zone.
     #[must_use]
     pub fn civil(&self) -> DateTime {

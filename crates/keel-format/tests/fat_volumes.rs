@@ -8,35 +8,16 @@ use std::fs;
 use std::process::Command;
 
 use keel_format::VolumeKind;
-use support::{Bench, contents, deleted, prose, run};
+use support::{Bench, contents, deleted, many_files, run, write_tree};
 
 /// Copies a folder tree into the image.
 fn fill(bench: &Bench, files: &BTreeMap<String, Vec<u8>>) {
     let tree = bench.folder.path().join("tree");
-    for (path, bytes) in files {
-        let full = tree.join(path);
-        fs::create_dir_all(full.parent().unwrap()).unwrap();
-        fs::write(full, bytes).unwrap();
-    }
+    write_tree(&tree, files);
     let tops = fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path());
     let mut command = Command::new("mcopy");
     command.env("MTOOLS_SKIP_CHECK", "1").env("LC_ALL", "C.UTF-8").arg("-s").arg("-i").arg(&bench.image).args(tops).arg("::");
     run(&mut command);
-}
-
-fn files() -> BTreeMap<String, Vec<u8>> {
-    let mut files = BTreeMap::new();
-    for number in 0..60 {
-        files.insert(format!("Crossings/Week number {number:02} of the year.csv"), prose(number, number * 517));
-    }
-    for (name, len) in [
-        ("Fahrplan Überfahrt.txt", 30_000),
-        ("SHORT.TXT", 12),
-        ("a long name that takes several entries to hold, and then some more.txt", 4096),
-    ] {
-        files.insert(name.into(), prose(len, len));
-    }
-    files
 }
 
 #[test]
@@ -55,7 +36,7 @@ fn every_kind_and_cluster_size_reads_as_written() {
     for (bytes, bits, cluster, kind) in sizes {
         let bench = Bench::new(bytes);
         bench.format("mkfs.vfat", &["-F", bits, "-s", cluster, "-n", "MENUS"]);
-        let files = files();
+        let files = many_files();
         fill(&bench, &files);
         let (geometry, volume) = bench.open(512);
         assert_eq!(geometry.kind(), kind, "FAT{bits}, {cluster} sectors a cluster");
@@ -78,7 +59,7 @@ fn sectors_of_4096_bytes_read() {
 fn deleted_entries_keep_their_long_names() {
     let bench = Bench::new(40 << 20);
     bench.format("mkfs.vfat", &["-F", "32", "-s", "1"]);
-    fill(&bench, &files());
+    fill(&bench, &many_files());
     run(Command::new("mdel")
         .env("MTOOLS_SKIP_CHECK", "1")
         .arg("-i")
@@ -86,5 +67,5 @@ fn deleted_entries_keep_their_long_names() {
         .arg("::Crossings/Week number 07 of the year.csv"));
     let (_, volume) = bench.open(512);
     assert_eq!(deleted(volume.as_ref()), ["Week number 07 of the year.csv"]);
-    assert_eq!(contents(volume.as_ref()).len(), files().len() - 1);
+    assert_eq!(contents(volume.as_ref()).len(), many_files().len() - 1);
 }

@@ -5,8 +5,7 @@ use std::sync::Arc;
 
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, Role, TableReading, TypeCode};
-use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, WitnessKind, fat, ntfs, read_whole};
-use keel_format::{Geometry, registry};
+use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, WitnessKind, read_whole};
 use keel_source::{ByteOffset, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
@@ -36,7 +35,7 @@ pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find
 
 fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Cancel) -> VolumeLadder {
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
-    let mut rungs = vec![entry(source, table, find), boot_sector(source, &window, find)];
+    let mut rungs = vec![entry(source, table, find), boot_sector(&window, find)];
     match find.geometry.open(window) {
         Ok(volume) => {
             rungs.push(file_system(volume.as_ref(), find));
@@ -119,19 +118,11 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
 }
 
 /// Rung 7: main against backup against the volume itself.
-fn boot_sector(source: &SharedSource, window: &SharedSource, find: &Find) -> Rung {
-    let states =
-        |at: ByteOffset| registry::boot_sector(source.as_ref(), at).is_some_and(|found| same_volume(&found, &find.geometry));
-    let main = states(find.start_byte);
-    let (backup_at, restorable) = match &find.geometry {
-        Geometry::Ntfs(geometry) => (Some(geometry.backup_at()), ntfs::mend::boot_from_backup(window, geometry).is_some()),
-        Geometry::Fat(geometry) if geometry.backup > 0 => {
-            let at = u64::from(geometry.backup) * u64::from(geometry.bytes_per_sector);
-            (Some(ByteOffset(at)), fat::mend::boot_from_backup(window, geometry).is_some())
-        }
-        Geometry::Fat(_) => (None, false),
-    };
-    let backup = backup_at.map(|at| states(find.start_byte + at.0));
+fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
+    let main = find.geometry.is_stated_at(window, ByteOffset(0));
+    let backup_at = find.geometry.copies().first().copied();
+    let backup = backup_at.map(|at| find.geometry.is_stated_at(window, at));
+    let restorable = find.geometry.boot_from_copy(window).is_some();
     let mut findings = Vec::new();
     if !main {
         let what = "the boot sector does not state this volume";
@@ -158,19 +149,6 @@ fn boot_sector(source: &SharedSource, window: &SharedSource, find: &Find) -> Run
         (true, _) => rung,
         (false, true) => rung.then("mend: put the boot sector back from its backup"),
         (false, false) => rung.then("look into it and take the files out: they do not need the boot sector"),
-    }
-}
-
-fn same_volume(one: &Geometry, other: &Geometry) -> bool {
-    match (one, other) {
-        (Geometry::Ntfs(one), Geometry::Ntfs(other)) => {
-            (one.cluster_bytes, one.mft_lcn, one.total_sectors) == (other.cluster_bytes, other.mft_lcn, other.total_sectors)
-        }
-        (Geometry::Fat(one), Geometry::Fat(other)) => {
-            (one.data_sector(), one.cluster_bytes(), one.total_sectors)
-                == (other.data_sector(), other.cluster_bytes(), other.total_sectors)
-        }
-        _ => false,
     }
 }
 

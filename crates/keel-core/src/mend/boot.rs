@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use keel_format::{Geometry, fat, ntfs};
 use keel_source::{SharedSource, Window};
 
 use super::{Edit, Order};
@@ -11,10 +10,7 @@ use crate::sweep::Find;
 /// The edit that puts back the boot sector of `find` from its sound backup, when the main one does not hold.
 pub(super) fn edit(source: &SharedSource, find: &Find) -> Option<Edit> {
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
-    let restored = match &find.geometry {
-        Geometry::Ntfs(geometry) => ntfs::mend::boot_from_backup(&window, geometry),
-        Geometry::Fat(geometry) => fat::mend::boot_from_backup(&window, geometry),
-    }?;
+    let restored = find.geometry.boot_from_copy(&window)?;
     let at_byte = find.start_byte + restored.at.0;
     let mut before = vec![0; restored.bytes.len()];
     if source.read_at(at_byte, &mut before).is_err() {

@@ -3,18 +3,7 @@
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::FatGeometry;
-use crate::{View, VolumeKind, read_bytes};
-
-/// A structure that can be put back from a sound copy.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Restored {
-    /// Where it goes, in bytes of the volume.
-    pub at: ByteOffset,
-    /// Its bytes.
-    pub bytes: Vec<u8>,
-    /// Where the copy stands, in bytes of the volume.
-    pub copy: ByteRange,
-}
+use crate::{Restored, View, VolumeKind, read_bytes};
 
 /// The boot sector to put back: the backup's bytes, when the main one does not state `geometry` and the backup does
 /// (FAT12 and FAT16 keep none). `window` starts at the volume's first byte.

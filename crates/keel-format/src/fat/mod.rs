@@ -15,5 +15,5 @@ mod tests;
 pub use directory::{RawSlot, Slots};
 pub use layout::FatGeometry;
 pub use read::FatVolume;
-pub use table::{Chain, FatTable};
-pub use witness::{Dot, FIRST_BYTES, FatClues, FatStart, boot_sector, infer, look};
+pub use table::FatTable;
+pub use witness::{Dot, FatClues, FatStart, boot_sector, infer, is_marked, look};

@@ -1,6 +1,5 @@
 //! The tree and the files of a FAT volume.
 
-use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -8,18 +7,14 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::directory::{RawSlot, Slots};
 use super::layout::RawDirEntry;
-use super::{Chain, FatGeometry, FatTable};
+use super::{FatGeometry, FatTable};
 use crate::{
-    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem, Severity,
-    StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
+    Chain, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
+    StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient, tree,
 };
 
 /// The largest directory: the specification allows 65,536 entries of 32 bytes.
 const LARGEST_DIRECTORY: u64 = 65_536 * 32;
-/// The deepest tree that is walked.
-const DEEPEST: usize = 256;
-/// The most findings one walk reports; the count goes on in the last one.
-const MOST_FINDINGS: usize = 200;
 
 /// A FAT12, FAT16 or FAT32 volume. The root folder has number 0, every other node the byte offset of its short entry.
 pub struct FatVolume {
@@ -148,8 +143,7 @@ impl FatVolume {
         if slot.deleted {
             let end = self.geometry.cluster_count() + 2;
             let count = wanted.min(end.saturating_sub(u64::from(first)));
-            let runs = if count == 0 { Vec::new() } else { vec![(first, u32::try_from(count).unwrap_or(u32::MAX))] };
-            return Chain { runs, clusters: count, finding: None };
+            return Chain::straight(first, count);
         }
         self.table.chain(first, wanted)
     }
@@ -183,47 +177,7 @@ impl Volume for FatVolume {
         deleted: Deleted,
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        let mut findings = Vec::new();
-        let mut seen: HashSet<u32> = HashSet::new();
-        let mut stack = vec![(NodeId(0), String::new(), 0usize)];
-        let mut stopped = false;
-        while let Some((dir, folder, depth)) = stack.pop() {
-            let mut below = Vec::new();
-            let listed = self.list(dir, deleted, &mut |entry| {
-                if each(WalkEntry { folder: &folder, entry: &entry }).is_break() {
-                    stopped = true;
-                    return ControlFlow::Break(());
-                }
-                if entry.kind == NodeKind::Directory && entry.existence == Existence::Present {
-                    below.push(entry);
-                }
-                ControlFlow::Continue(())
-            });
-            match listed {
-                Ok(more) => findings.extend(more),
-                Err(error) if dir.0 == 0 => return Err(error),
-                Err(error) => {
-                    let what = format!("folder {} cannot be listed", keel_source::printable(&folder));
-                    findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
-                }
-            }
-            findings.truncate(MOST_FINDINGS);
-            if stopped {
-                break;
-            }
-            for entry in below.into_iter().rev() {
-                let first = self.directory_start(entry.id)?;
-                if !seen.insert(first) || depth >= DEEPEST {
-                    let what =
-                        format!("folder {} leads back to one already listed: cut here", keel_source::printable(&entry.name));
-                    findings.push(Finding::at(Severity::Doubt, ByteOffset(entry.id.0), what, format!("first cluster {first}")));
-                    continue;
-                }
-                let path = if folder.is_empty() { entry.name } else { format!("{folder}/{}", entry.name) };
-                stack.push((entry.id, path, depth + 1));
-            }
-        }
-        Ok(findings)
+        tree::walk(self, &|entry| self.directory_start(entry.id).map(u64::from), deleted, each)
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {

@@ -3,8 +3,7 @@
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::NtfsGeometry;
-use crate::fat::mend::Restored;
-use crate::{View, read_bytes};
+use crate::{Restored, View, read_bytes};
 
 /// The boot sector to put back: the backup's bytes, when the main one does not state `geometry` and the backup does.
 /// `window` starts at the volume's first byte.

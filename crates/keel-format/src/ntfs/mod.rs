@@ -22,7 +22,7 @@ pub use mft::MftMap;
 pub use read::NtfsVolume;
 pub use record::Record;
 pub use runs::Run;
-pub use witness::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, infer, look};
+pub use witness::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, infer, is_marked, look};
 
 /// UTF-16 units as text; unpaired surrogates are written out as `\uD800`, so that no two names become one.
 pub(crate) fn utf16_text(units: impl Iterator<Item = u16>) -> String {

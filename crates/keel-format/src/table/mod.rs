@@ -85,7 +85,7 @@ impl TypeCode {
     pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
         match (scheme, kind) {
             (Scheme::Gpt, _) => Self::Gpt(gpt::BASIC_DATA),
-            (Scheme::Mbr, VolumeKind::Ntfs) => Self::Mbr(0x07),
+            (Scheme::Mbr, VolumeKind::Ntfs | VolumeKind::ExFat) => Self::Mbr(0x07),
             (Scheme::Mbr, VolumeKind::Fat12) => Self::Mbr(0x01),
             (Scheme::Mbr, VolumeKind::Fat16) if bytes < 32 << 20 => Self::Mbr(0x04),
             (Scheme::Mbr, VolumeKind::Fat16) => Self::Mbr(0x0E),
@@ -98,7 +98,7 @@ impl TypeCode {
     pub fn fits(self, kind: VolumeKind) -> bool {
         match self {
             Self::Mbr(code) => match kind {
-                VolumeKind::Ntfs => code == 0x07,
+                VolumeKind::Ntfs | VolumeKind::ExFat => code == 0x07,
                 VolumeKind::Fat12 | VolumeKind::Fat16 => matches!(code, 0x01 | 0x04 | 0x06 | 0x0E),
                 VolumeKind::Fat32 => matches!(code, 0x0B | 0x0C),
             },

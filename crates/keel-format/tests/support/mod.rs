@@ -31,13 +31,38 @@ impl Bench {
         run(Command::new(program).args(arguments).arg(&self.image));
     }
 
-    /// Mounts an NTFS image through the system's driver, lets `fill` write into it, and unmounts it.
-    pub fn fill_ntfs(&self, fill: impl FnOnce(&Path)) {
+    /// Runs a formatter on a loop device of the image with sectors of `sector` bytes: some take the size from there.
+    pub fn format_with_sectors(&self, sector: u32, program: &str, arguments: &[&str]) {
+        self.on_loop(sector, |device| run(Command::new(program).args(arguments).arg(device)));
+    }
+
+    /// Attaches the image to a loop device while `work` runs.
+    fn on_loop(&self, sector: u32, work: impl FnOnce(&str)) {
+        let size = format!("--sector-size={sector}");
+        let output = Command::new("losetup").args(["--find", "--show", &size]).arg(&self.image).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let device = String::from_utf8(output.stdout).unwrap().trim().to_string();
+        work(&device);
+        run(Command::new("losetup").args(["--detach", &device]));
+    }
+
+    /// Mounts the image through a loop device by `driver` and its arguments, lets `fill` write into it, unmounts it.
+    pub fn fill(&self, driver: &[&str], fill: impl FnOnce(&Path)) {
+        self.on_loop(512, |device| self.fill_from(Path::new(device), driver, fill));
+    }
+
+    fn fill_from(&self, what: &Path, driver: &[&str], fill: impl FnOnce(&Path)) {
         let point = self.folder.path().join("mounted");
         fs::create_dir_all(&point).unwrap();
-        run(Command::new("ntfs-3g").args(["-o", "streams_interface=windows,compression"]).arg(&self.image).arg(&point));
+        let (program, arguments) = driver.split_first().unwrap();
+        run(Command::new(program).args(arguments).arg(what).arg(&point));
         fill(&point);
         run(Command::new("umount").arg(&point));
+    }
+
+    /// Fills an NTFS image through the system's driver.
+    pub fn fill_ntfs(&self, fill: impl FnOnce(&Path)) {
+        self.fill_from(&self.image, &["ntfs-3g", "-o", "streams_interface=windows,compression"], fill);
     }
 
     /// The image as a source.
@@ -99,6 +124,33 @@ pub fn deleted(volume: &dyn Volume) -> Vec<String> {
         .unwrap();
     names.sort();
     names
+}
+
+/// A tree of files below folders, with Unicode names and many sizes.
+pub fn many_files() -> BTreeMap<String, Vec<u8>> {
+    let mut files = BTreeMap::new();
+    for number in 0..60 {
+        files.insert(format!("Crossings/Week number {number:02} of the year.csv"), prose(number, number * 517));
+    }
+    for (name, len) in [
+        ("Fahrplan Überfahrt.txt", 30_000),
+        ("港務局/Письмо ⛴.txt", 9000),
+        ("SHORT.TXT", 12),
+        ("Deep/er/and deeper/still/there.txt", 4096),
+        ("a long name that takes several entries to hold, and then some more.txt", 4096),
+    ] {
+        files.insert(name.into(), prose(len, len));
+    }
+    files
+}
+
+/// Writes `files` below `folder`.
+pub fn write_tree(folder: &Path, files: &BTreeMap<String, Vec<u8>>) {
+    for (path, bytes) in files {
+        let full = folder.join(path);
+        fs::create_dir_all(full.parent().unwrap()).unwrap();
+        fs::write(full, bytes).unwrap();
+    }
 }
 
 /// Text that repeats enough to be compressed, different for each seed.

@@ -158,6 +158,7 @@ fn draw_block(buf: &mut Buffer, area: Rect, lane: usize, rows: &Rows, block: &Bl
     let x = lane_x(lane);
     let texture = match block.kind {
         Some(VolumeKind::Ntfs) => "╱╱",
+        Some(VolumeKind::ExFat) => "╲╲",
         Some(_) => "∙∙",
         None => "  ",
     };

@@ -8,9 +8,6 @@ use crate::fat::FatGeometry;
 use crate::registry::marked_sector;
 use crate::{Geometry, View};
 
-/// First bytes of sectors that may belong to a FAT volume: a directory's `.` entry, a FAT's media byte, FSInfo.
-pub const FIRST_BYTES: &[u8] = &[b'.', b'R', 0xF0, 0xF8, 0xF9, 0xFA, 0xFB, 0xFC, 0xFD, 0xFE];
-
 /// The first sector of a FAT.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct FatStart {
@@ -68,8 +65,22 @@ impl FatClues {
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.boots.len() + self.starts.len() + self.fs_info.len() + self.dots.len()
+        self.leads() + self.fs_info.len() + self.dots.len()
     }
+
+    /// How many clues a new volume could begin with.
+    #[must_use]
+    pub fn leads(&self) -> usize {
+        self.boots.len() + self.starts.len()
+    }
+}
+
+/// True when a sector may belong to a FAT volume: a directory's `.` entry, or a FAT's media byte and what follows it.
+/// Sectors with a boot mark are looked at anyway.
+#[inline]
+#[must_use]
+pub fn is_marked(sector: &[u8; 512]) -> bool {
+    sector.starts_with(b".   ") || (sector[0] >= 0xF0 && sector[1] == 0xFF && sector[2] == 0xFF)
 }
 
 /// Looks at one sector and keeps a clue.

@@ -4,5 +4,5 @@ mod clue;
 mod infer;
 mod verify;
 
-pub use clue::{Dot, FIRST_BYTES, FatClues, FatStart, boot_sector, look};
+pub use clue::{Dot, FatClues, FatStart, boot_sector, is_marked, look};
 pub use infer::infer;

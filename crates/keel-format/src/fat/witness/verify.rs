@@ -50,7 +50,7 @@ fn states(drive: &SharedSource, at: ByteOffset, geometry: &FatGeometry) -> Optio
         Geometry::Fat(found) => {
             Some(found.data_sector() == geometry.data_sector() && found.cluster_bytes() == geometry.cluster_bytes())
         }
-        Geometry::Ntfs(_) => None,
+        _ => None,
     }
 }
 

@@ -95,10 +95,23 @@ impl NtfsClues {
     pub fn count(&self) -> usize {
         self.boots.len() + self.streaks.len() + self.directories.len() + self.blocks.len()
     }
+
+    /// How many clues a new volume could begin with.
+    #[must_use]
+    pub fn leads(&self) -> usize {
+        self.boots.len() + self.zeros.len()
+    }
 }
 
 fn continues(last: &Streak, at: ByteOffset, number: u64, record_bytes: u32) -> bool {
     last.record_bytes == record_bytes && last.first + last.count == number && last.at + last.count * u64::from(record_bytes) == at
+}
+
+/// True when a sector may belong to an NTFS volume. Sectors with a boot mark are looked at anyway.
+#[inline]
+#[must_use]
+pub fn is_marked(sector: &[u8; 512]) -> bool {
+    sector.starts_with(b"FILE") || sector.starts_with(b"INDX")
 }
 
 /// Looks at one sector and keeps a clue.

@@ -4,5 +4,5 @@ mod clue;
 mod infer;
 mod verify;
 
-pub use clue::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, look};
+pub use clue::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, is_marked, look};
 pub use infer::infer;

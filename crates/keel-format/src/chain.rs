@@ -1,0 +1,115 @@
+//! Chains of clusters, as FAT and exFAT keep them: one entry for each cluster names the next.
+
+use keel_source::ByteOffset;
+
+use crate::{Extent, Finding, Severity};
+
+/// What the entry of a cluster says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Link {
+    /// The chain goes on at this cluster.
+    Next(u32),
+    /// The chain ends here.
+    End,
+    /// The cluster is free.
+    Free,
+    /// The cluster is marked bad.
+    Bad,
+    /// The entry cannot be read.
+    Unreadable,
+}
+
+/// A chain of clusters as runs, and how it ended.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Chain {
+    /// First cluster and count of clusters of each run.
+    pub runs: Vec<(u32, u32)>,
+    /// Count of clusters in all runs.
+    pub clusters: u64,
+    /// What was wrong with it.
+    pub finding: Option<Finding>,
+}
+
+/// The table that a chain is followed in.
+pub struct LinkTable<'a> {
+    /// Count of clusters; the first has number 2.
+    pub clusters: u64,
+    /// Reads the entry of a cluster.
+    pub link: &'a dyn Fn(u32) -> Link,
+    /// Where the entry of a cluster stands, in bytes of the volume.
+    pub entry_at: &'a dyn Fn(u32) -> ByteOffset,
+}
+
+impl Chain {
+    /// `count` clusters that follow one another from `first` on: nothing is looked up.
+    #[must_use]
+    pub fn straight(first: u32, count: u64) -> Self {
+        let runs = if count == 0 { Vec::new() } else { vec![(first, u32::try_from(count).unwrap_or(u32::MAX))] };
+        Self { runs, clusters: count, finding: None }
+    }
+
+    /// Follows the chain from `first` for at most `limit` clusters. A loop, a link out of the volume or to a free
+    /// cluster cuts it, with a finding. Bounded by `limit` and by the count of clusters.
+    #[must_use]
+    pub fn follow(table: &LinkTable<'_>, first: u32, limit: u64) -> Self {
+        let mut chain = Self::default();
+        let mut cluster = first;
+        // Brent's way to see a loop without a set of all clusters visited.
+        let (mut anchor, mut power, mut steps) = (first, 1u64, 0u64);
+        let cut = |what: String, cluster: u32| {
+            Some(Finding::at(Severity::Doubt, (table.entry_at)(cluster), what, format!("FAT entry of cluster {cluster}")))
+        };
+        while chain.clusters < limit {
+            if u64::from(cluster) < 2 || u64::from(cluster) >= table.clusters + 2 {
+                let what = format!("the chain from cluster {first} points at {cluster}, which is no cluster");
+                chain.finding = cut(what, cluster.min(1));
+                return chain;
+            }
+            chain.push(cluster);
+            let next = match (table.link)(cluster) {
+                Link::Next(next) => next,
+                Link::End => return chain,
+                Link::Unreadable => {
+                    chain.finding = cut(format!("the chain from cluster {first} is cut: its FAT sector cannot be read"), cluster);
+                    return chain;
+                }
+                link => {
+                    let what = if link == Link::Free { "a free cluster" } else { "a bad cluster" };
+                    chain.finding = cut(format!("the chain from cluster {first} ends at {what}"), cluster);
+                    return chain;
+                }
+            };
+            steps += 1;
+            if next == anchor || steps > table.clusters {
+                chain.finding = cut(format!("the chain from cluster {first} comes back to cluster {next}: it loops"), cluster);
+                return chain;
+            }
+            if steps == power {
+                (anchor, power, steps) = (next, power * 2, 0);
+            }
+            cluster = next;
+        }
+        chain
+    }
+
+    fn push(&mut self, cluster: u32) {
+        self.clusters += 1;
+        match self.runs.last_mut() {
+            Some((first, count)) if first.checked_add(*count) == Some(cluster) => *count += 1,
+            _ => self.runs.push((cluster, 1)),
+        }
+    }
+
+    /// Where the chain lies, as extents of the volume.
+    #[must_use]
+    pub fn extents(&self, cluster_bytes: u64, cluster_at: &dyn Fn(u32) -> Option<ByteOffset>) -> Vec<Extent> {
+        let mut stream_at = 0;
+        let mut extents = Vec::with_capacity(self.runs.len());
+        for (first, count) in &self.runs {
+            let bytes = u64::from(*count) * cluster_bytes;
+            extents.push(Extent { stream_at, volume_at: cluster_at(*first), bytes });
+            stream_at += bytes;
+        }
+        extents
+    }
+}

@@ -1,0 +1,18 @@
+//! exFAT. Source: the published exFAT file system specification, revision 1.00; names as used there.
+
+mod directory;
+pub mod layout;
+pub mod make;
+pub mod mend;
+mod read;
+mod upcase;
+mod witness;
+
+#[cfg(test)]
+mod tests;
+
+pub use directory::{ENTRY_BYTES, FileSet, Sets, Step};
+pub use layout::ExFatGeometry;
+pub use read::{Core, ExFatVolume};
+pub use upcase::UpCase;
+pub use witness::{ExFatClues, RootClue, boot_sector, infer, is_marked, look};
