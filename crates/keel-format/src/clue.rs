@@ -17,6 +17,8 @@ pub struct Clues {
     pub fat: crate::fat::FatClues,
     /// exFAT structures.
     pub exfat: crate::exfat::ExFatClues,
+    /// ext2, ext3 and ext4 structures.
+    pub ext: crate::ext::ExtClues,
     /// Remains of partition tables: places of GPT headers.
     pub gpt_headers: Vec<ByteOffset>,
 }
@@ -50,6 +52,7 @@ impl Clues {
         self.ntfs.append(other.ntfs);
         self.fat.append(other.fat);
         self.exfat.append(other.exfat);
+        self.ext.append(other.ext);
         append(&mut self.gpt_headers, other.gpt_headers);
     }
 
@@ -58,19 +61,20 @@ impl Clues {
         self.ntfs.tidy();
         self.fat.tidy();
         self.exfat.tidy();
+        self.ext.tidy();
         tidy(&mut self.gpt_headers);
     }
 
     /// How many clues are of the sort that a new volume begins with: when this grows, inferring again is worth it.
     #[must_use]
     pub fn leads(&self) -> usize {
-        self.ntfs.leads() + self.fat.leads() + self.exfat.leads()
+        self.ntfs.leads() + self.fat.leads() + self.exfat.leads() + self.ext.leads()
     }
 
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.ntfs.count() + self.fat.count() + self.exfat.count() + self.gpt_headers.len()
+        self.ntfs.count() + self.fat.count() + self.exfat.count() + self.ext.count() + self.gpt_headers.len()
     }
 }
 

@@ -4,9 +4,10 @@ use keel_source::{ByteOffset, SharedSource};
 use serde::Serialize;
 
 use crate::exfat::{ExFatGeometry, ExFatVolume};
+use crate::ext::{ExtGeometry, ExtVolume};
 use crate::fat::{FatGeometry, FatVolume};
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
-use crate::{FormatError, Restored, Volume, VolumeKind, exfat, fat, ntfs, registry};
+use crate::{FormatError, Restored, Volume, VolumeKind, exfat, ext, fat, ntfs, registry};
 
 /// The geometry of a volume of any kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -18,6 +19,8 @@ pub enum Geometry {
     Fat(FatGeometry),
     /// exFAT.
     ExFat(ExFatGeometry),
+    /// ext2, ext3 or ext4.
+    Ext(ExtGeometry),
 }
 
 impl Geometry {
@@ -28,6 +31,7 @@ impl Geometry {
             Self::Ntfs(_) => VolumeKind::Ntfs,
             Self::Fat(fat) => fat.kind,
             Self::ExFat(_) => VolumeKind::ExFat,
+            Self::Ext(ext) => ext.kind,
         }
     }
 
@@ -38,6 +42,7 @@ impl Geometry {
             Self::Ntfs(ntfs) => ntfs.volume_bytes(),
             Self::Fat(fat) => fat.volume_bytes(),
             Self::ExFat(exfat) => exfat.volume_bytes(),
+            Self::Ext(ext) => ext.volume_bytes(),
         }
     }
 
@@ -50,6 +55,7 @@ impl Geometry {
             Self::Ntfs(ntfs) => Box::new(NtfsVolume::open(window, *ntfs)?),
             Self::Fat(fat) => Box::new(FatVolume::open(window, *fat)?),
             Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
+            Self::Ext(ext) => Box::new(ExtVolume::open(window, *ext)?),
         })
     }
 
@@ -63,15 +69,29 @@ impl Geometry {
             }
             Self::Fat(_) => Vec::new(),
             Self::ExFat(exfat) => vec![exfat.backup_at()],
+            Self::Ext(ext) => ext.backup_groups().into_iter().map(|group| ext.superblock_at(group)).collect(),
         }
     }
 
-    /// True when the boot sector at byte `at` of the volume in `window` states this volume: at 0 the main one, at one
-    /// of [`Geometry::copies`] that copy.
+    /// Where the main boot sector (or superblock, or volume header) stands, in bytes of the volume.
+    #[must_use]
+    pub fn boot_at(&self) -> ByteOffset {
+        match self {
+            Self::Ext(ext) => ext.superblock_at(0),
+            _ => ByteOffset(0),
+        }
+    }
+
+    /// True when the boot sector at byte `at` of the volume in `window` states this volume: at [`Geometry::boot_at`]
+    /// the main one, at one of [`Geometry::copies`] that copy.
     #[must_use]
     pub fn is_stated_at(&self, window: &SharedSource, at: ByteOffset) -> bool {
         match self {
             Self::ExFat(exfat) => exfat::mend::region_holds(window, exfat, at),
+            Self::Ext(ext) => {
+                let groups = std::iter::once(0).chain(ext.backup_groups());
+                groups.into_iter().any(|group| ext.superblock_at(group) == at && ext::mend::is_stated_in(window, ext, group))
+            }
             _ => registry::boot_sector(window.as_ref(), at).is_some_and(|found| self.is_same_volume(&found)),
         }
     }
@@ -83,6 +103,7 @@ impl Geometry {
             Self::Ntfs(ntfs) => ntfs::mend::boot_from_backup(window, ntfs),
             Self::Fat(fat) => fat::mend::boot_from_backup(window, fat),
             Self::ExFat(exfat) => exfat::mend::boot_from_backup(window, exfat),
+            Self::Ext(ext) => ext::mend::superblock_from_copy(window, ext),
         }
     }
 

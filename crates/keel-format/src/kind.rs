@@ -16,6 +16,12 @@ pub enum VolumeKind {
     Fat32,
     /// exFAT.
     ExFat,
+    /// ext2: no journal.
+    Ext2,
+    /// ext3: ext2 with a journal.
+    Ext3,
+    /// ext4.
+    Ext4,
 }
 
 impl VolumeKind {
@@ -28,6 +34,9 @@ impl VolumeKind {
             Self::Fat16 => "FAT16",
             Self::Fat32 => "FAT32",
             Self::ExFat => "exFAT",
+            Self::Ext2 => "ext2",
+            Self::Ext3 => "ext3",
+            Self::Ext4 => "ext4",
         }
     }
 
@@ -38,6 +47,7 @@ impl VolumeKind {
             Self::Ntfs => "Nt",
             Self::Fat12 | Self::Fat16 | Self::Fat32 => "Fa",
             Self::ExFat => "xF",
+            Self::Ext2 | Self::Ext3 | Self::Ext4 => "ex",
         }
     }
 

@@ -34,7 +34,7 @@ macro_rules! formats {
     };
 }
 
-formats!(ntfs, fat, exfat);
+formats!(ntfs, fat, exfat, ext);
 
 /// Reads the boot sector of a volume that starts at byte `at` as that of any known format.
 #[must_use]

@@ -7,12 +7,12 @@ use std::fs;
 use std::io::Write;
 use std::path::Path;
 
-use keel_format::clue::Clues;
 use keel_format::exfat::{self, ExFatGeometry};
 use keel_format::{Geometry, VolumeKind, WitnessKind, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource};
-use std::sync::Arc;
-use support::{Bench, contents, deleted, many_files, noise, prose, write_tree};
+use proptest::prelude::*;
+use std::sync::{Arc, LazyLock};
+use support::{Bench, contents, deleted, many_files, noise, prose, surface, write_tree};
 
 const DRIVER: &[&str] = &["mount.exfat-fuse", "-o", "rw"];
 
@@ -78,18 +78,6 @@ fn fragmented_files_read_and_deleted_ones_are_listed() {
     assert_eq!(deleted(volume.as_ref()), ["gone for good.txt"]);
 }
 
-/// The volumes that a look at every sector of `drive` finds.
-fn found(drive: &SharedSource) -> Vec<keel_format::FoundVolume> {
-    let mut clues = Clues::default();
-    let mut buf = vec![0; 1 << 20];
-    for at in (0..drive.len()).step_by(buf.len()) {
-        drive.read_at(ByteOffset(at), &mut buf).unwrap();
-        clues.look(ByteOffset(at), &buf, buf.len());
-    }
-    clues.tidy();
-    exfat::infer(drive, &clues)
-}
-
 #[test]
 fn a_volume_is_found_by_its_backup_and_also_without_any_boot_region() {
     for cluster in ["4096", "32768"] {
@@ -101,7 +89,7 @@ fn a_volume_is_found_by_its_backup_and_also_without_any_boot_region() {
             let mut overlay = Overlay::new(bench.source(512));
             overlay.lay(ByteOffset(0), &vec![0; gone]);
             let drive: SharedSource = Arc::new(overlay);
-            let volumes = found(&drive);
+            let volumes = exfat::infer(&drive, &surface(&drive));
             assert_eq!(volumes.len(), 1, "{what} gone, clusters of {cluster}");
             let volume = &volumes[0];
             assert_eq!((volume.start, volume.bytes), (ByteOffset(0), 128 << 20), "{what} gone, clusters of {cluster}");
@@ -112,5 +100,25 @@ fn a_volume_is_found_by_its_backup_and_also_without_any_boot_region() {
             let Geometry::ExFat(inferred) = volume.geometry else { panic!() };
             assert_eq!((inferred.root_cluster, inferred.cluster_heap_offset), (wanted.root_cluster, wanted.cluster_heap_offset));
         }
+    }
+}
+
+/// A small volume, filled once.
+static SMALL: LazyLock<SharedSource> = LazyLock::new(|| {
+    let bench = Bench::new(4 << 20);
+    bench.format("mkfs.exfat", &["-c", "512"]);
+    bench.fill(DRIVER, |folder| {
+        fs::create_dir(folder.join("Log")).unwrap();
+        (0..20).for_each(|number| fs::write(folder.join(format!("Log/day {number}.txt")), prose(number, 900)).unwrap());
+    });
+    support::in_memory(&bench)
+});
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn damaged_volumes_never_panic_hang_or_fill_memory(damage in support::damage()) {
+        let whole = registry::boot_sector(SMALL.as_ref(), ByteOffset(0)).unwrap();
+        support::survive(&SMALL, whole, &damage);
     }
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, Role, TableReading, TypeCode};
 use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, WitnessKind, read_whole};
-use keel_source::{ByteOffset, SharedSource, Window, printable};
+use keel_source::{SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
 use crate::job::Cancel;
@@ -119,14 +119,19 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
 
 /// Rung 7: main against backup against the volume itself.
 fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
-    let main = find.geometry.is_stated_at(window, ByteOffset(0));
+    let main = find.geometry.is_stated_at(window, find.geometry.boot_at());
     let backup_at = find.geometry.copies().first().copied();
     let backup = backup_at.map(|at| find.geometry.is_stated_at(window, at));
     let restorable = find.geometry.boot_from_copy(window).is_some();
     let mut findings = Vec::new();
     if !main {
         let what = "the boot sector does not state this volume";
-        findings.push(Finding::at(Severity::Broken, find.start_byte, what, "its fields against the volume's own metadata"));
+        findings.push(Finding::at(
+            Severity::Broken,
+            find.start_byte + find.geometry.boot_at().0,
+            what,
+            "its fields against the volume's own metadata",
+        ));
     }
     if backup == Some(false) {
         let at = find.start_byte + backup_at.unwrap_or_default().0;

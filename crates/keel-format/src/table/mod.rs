@@ -84,7 +84,9 @@ impl TypeCode {
     #[must_use]
     pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
         match (scheme, kind) {
+            (Scheme::Gpt, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) => Self::Gpt(gpt::LINUX_DATA),
             (Scheme::Gpt, _) => Self::Gpt(gpt::BASIC_DATA),
+            (Scheme::Mbr, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) => Self::Mbr(0x83),
             (Scheme::Mbr, VolumeKind::Ntfs | VolumeKind::ExFat) => Self::Mbr(0x07),
             (Scheme::Mbr, VolumeKind::Fat12) => Self::Mbr(0x01),
             (Scheme::Mbr, VolumeKind::Fat16) if bytes < 32 << 20 => Self::Mbr(0x04),
@@ -101,8 +103,13 @@ impl TypeCode {
                 VolumeKind::Ntfs | VolumeKind::ExFat => code == 0x07,
                 VolumeKind::Fat12 | VolumeKind::Fat16 => matches!(code, 0x01 | 0x04 | 0x06 | 0x0E),
                 VolumeKind::Fat32 => matches!(code, 0x0B | 0x0C),
+                VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => code == 0x83,
             },
-            Self::Gpt(guid) => guid == gpt::BASIC_DATA || guid == gpt::EFI_SYSTEM,
+            Self::Gpt(guid) => match kind {
+                // The kernel mounts them behind either type; installers used both.
+                VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => guid == gpt::LINUX_DATA || guid == gpt::BASIC_DATA,
+                _ => guid == gpt::BASIC_DATA || guid == gpt::EFI_SYSTEM,
+            },
         }
     }
 }

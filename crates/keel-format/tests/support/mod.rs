@@ -8,8 +8,10 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
+use keel_format::clue::Clues;
 use keel_format::{Deleted, Existence, Geometry, NodeKind, Volume, read_whole, registry};
-use keel_source::{ByteOffset, FileSource, SectorSize, SharedSource};
+use keel_source::{ByteOffset, FileSource, MemorySource, Overlay, SectorSize, SharedSource};
+use proptest::prelude::*;
 
 /// A folder with one volume image in it.
 pub struct Bench {
@@ -82,6 +84,18 @@ impl Bench {
 pub fn run(command: &mut Command) {
     let output = command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"));
     assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// What a look at every sector of `drive` gives.
+pub fn surface(drive: &SharedSource) -> Clues {
+    let mut clues = Clues::default();
+    let mut buf = vec![0; 1 << 20];
+    for at in (0..drive.len()).step_by(buf.len()) {
+        drive.read_at(ByteOffset(at), &mut buf).unwrap();
+        clues.look(ByteOffset(at), &buf, buf.len());
+    }
+    clues.tidy();
+    clues
 }
 
 /// Every present file of a volume by its path, with its bytes.
@@ -176,4 +190,62 @@ pub fn noise(seed: u64, len: usize) -> Vec<u8> {
             (state >> 32) as u8
         })
         .collect()
+}
+
+/// Reads all that can be read of a volume with `damage` laid over it: bytes at places, counted from the front of the
+/// volume's non-zero sectors, so that damage meets structures. Nothing may panic, hang or fill memory.
+pub fn survive(volume: &SharedSource, whole: Geometry, damage: &[(usize, u8)]) {
+    let data = full_sectors(volume);
+    let mut overlay = Overlay::new(Arc::clone(volume));
+    for (place, byte) in damage {
+        let sector = data[place / 512 % data.len()];
+        overlay.lay(ByteOffset(sector + (place % 512) as u64), &[*byte]);
+    }
+    let drive: SharedSource = Arc::new(overlay);
+    let found = registry::FORMATS.iter().flat_map(|format| (format.infer)(&drive, &surface(&drive))).map(|found| found.geometry);
+    let geometries: Vec<Geometry> =
+        [whole].into_iter().chain(registry::boot_sector(drive.as_ref(), ByteOffset(0))).chain(found).collect();
+    for geometry in geometries {
+        let Ok(volume) = geometry.open(Arc::clone(&drive)) else { continue };
+        let mut ids = Vec::new();
+        let _ = volume.walk(Deleted::Show, &mut |found| {
+            ids.push(found.entry.id);
+            if ids.len() < 3000 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        });
+        for id in ids.into_iter().take(60) {
+            let _ = volume.extents(id);
+            for stream in volume.streams(id).unwrap_or_default() {
+                if let Ok(mut stream) = volume.open(id, &stream.name) {
+                    let _ = read_whole(stream.as_mut(), 1 << 16);
+                }
+            }
+        }
+        let _ = volume.examine();
+        let _ = geometry.boot_from_copy(&drive);
+    }
+}
+
+/// The sectors of a volume that hold something.
+fn full_sectors(volume: &SharedSource) -> Vec<u64> {
+    let mut sectors = Vec::new();
+    let mut buf = [0; 512];
+    for at in (0..volume.len()).step_by(512) {
+        volume.read_at(ByteOffset(at), &mut buf).unwrap();
+        if buf.iter().any(|byte| *byte != 0) {
+            sectors.push(at);
+        }
+    }
+    sectors
+}
+
+/// Damage for [`survive`]: mostly near the front, where the structures are.
+pub fn damage() -> impl Strategy<Value = Vec<(usize, u8)>> {
+    let place = prop_oneof![3 => 0usize..8192, 2 => 0usize..131_072, 1 => any::<usize>()];
+    let byte = prop_oneof![Just(0u8), Just(0xFF), any::<u8>()];
+    proptest::collection::vec((place, byte), 1..80)
+}
+
+/// A small volume in memory with a few files, made by `make` once.
+pub fn in_memory(bench: &Bench) -> SharedSource {
+    Arc::new(MemorySource::new("small", fs::read(&bench.image).unwrap(), 512))
 }

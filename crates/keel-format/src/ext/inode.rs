@@ -1,0 +1,187 @@
+//! Inodes: what they say of a node, and where their content lies.
+
+use keel_source::ByteOffset;
+use zerocopy::FromBytes;
+
+use super::layout::{FLAG_ENCRYPT, FLAG_EXTENTS, FLAG_INLINE_DATA, RawInode, crc32c};
+use super::{ExtGeometry, map};
+use crate::pages::Pages;
+use crate::{Extent, FormatError, NodeKind, Problem, Stamp, Times, View};
+
+/// Bytes of `i_block` that hold content of a short symbolic link or of a file kept inline.
+const INLINE_BYTES: usize = 60;
+/// Magic of the extended attributes behind an inode's fields.
+const XATTR_MAGIC: u32 = 0xEA02_0000;
+
+/// An inode as read.
+pub struct Inode {
+    /// Its number.
+    pub number: u32,
+    /// Where it stands in the volume.
+    pub at: ByteOffset,
+    /// Its fields; what a smaller inode does not keep is zero.
+    pub raw: RawInode,
+    bytes: Vec<u8>,
+}
+
+impl Inode {
+    /// The inode of `bytes`, as long as the volume's inodes are.
+    ///
+    /// # Errors
+    /// [`Problem::Truncated`] for fewer than 128 bytes.
+    pub fn parse(number: u32, at: ByteOffset, bytes: Vec<u8>) -> Result<Self, FormatError> {
+        let mut padded = bytes.clone();
+        if bytes.len() < 128 {
+            View::new("inode", at, &bytes).slice(0, 128, "inode")?;
+        }
+        // A small inode ends before the extra fields, and an old one says how many of them it keeps.
+        let extra =
+            bytes.get(128..130).map_or(0, |pair| pair.iter().rev().fold(0usize, |sum, byte| sum << 8 | usize::from(*byte)));
+        padded.truncate(128 + extra.min(bytes.len().saturating_sub(128)));
+        padded.resize(size_of::<RawInode>(), 0);
+        let wanted = size_of::<RawInode>();
+        let raw = RawInode::read_from_bytes(&padded).map_err(|_| {
+            FormatError::new("inode", at, Problem::Truncated { field: "inode", offset: 0, wanted, available: padded.len() })
+        })?;
+        Ok(Self { number, at, raw, bytes })
+    }
+
+    /// Length of the content in bytes.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        u64::from(self.raw.i_size_lo.get()) | u64::from(self.raw.i_size_high.get()) << 32
+    }
+
+    /// What it is; `None` for devices, sockets and what is no inode in use.
+    #[must_use]
+    pub fn kind(&self) -> Option<NodeKind> {
+        match self.raw.i_mode.get() >> 12 {
+            4 => Some(NodeKind::Directory),
+            8 => Some(NodeKind::File),
+            10 => Some(NodeKind::Link),
+            _ => None,
+        }
+    }
+
+    /// True when no directory entry points at it any more.
+    #[must_use]
+    pub fn is_deleted(&self) -> bool {
+        self.raw.i_links_count.get() == 0 || self.raw.i_dtime.get() != 0
+    }
+
+    /// `i_flags`.
+    #[must_use]
+    pub fn has_flag(&self, flag: u32) -> bool {
+        self.raw.i_flags.get() & flag != 0
+    }
+
+    /// Its times. The extra words hold two more bits of seconds and the nanoseconds.
+    #[must_use]
+    pub fn times(&self) -> Times {
+        let stamp = |seconds: u32, extra: u32| {
+            let seconds = i64::from(seconds.cast_signed()) + (i64::from(extra & 3) << 32);
+            Stamp::from_unix(seconds, extra >> 2)
+        };
+        let raw = &self.raw;
+        Times {
+            created: stamp(raw.i_crtime.get(), raw.i_crtime_extra.get()),
+            modified: stamp(raw.i_mtime.get(), raw.i_mtime_extra.get()),
+            accessed: stamp(raw.i_atime.get(), raw.i_atime_extra.get()),
+        }
+    }
+
+    /// True when the metadata checksum holds; also where none is kept.
+    #[must_use]
+    pub fn checksum_holds(&self, geometry: &ExtGeometry) -> bool {
+        if !geometry.has_checksums() {
+            return true;
+        }
+        let mut bytes = self.bytes.clone();
+        let low = bytes.get(124..126).map_or(0, |pair| pair.iter().rev().fold(0u32, |sum, byte| sum << 8 | u32::from(*byte)));
+        let has_high = bytes.len() > 128 && self.raw.i_extra_isize.get() >= 4;
+        for slot in bytes.get_mut(124..126).into_iter().flatten() {
+            *slot = 0;
+        }
+        if has_high {
+            bytes.get_mut(130..132).into_iter().flatten().for_each(|slot| *slot = 0);
+        }
+        let seed = crc32c(geometry.checksum_seed, &self.number.to_le_bytes());
+        let seed = crc32c(seed, &self.raw.i_generation.get().to_le_bytes());
+        let computed = crc32c(seed, &bytes);
+        match has_high {
+            true => computed == low | u32::from(self.raw.i_checksum_hi.get()) << 16,
+            false => computed & 0xFFFF == low,
+        }
+    }
+
+    /// How the content is kept, in the words of a stream listing.
+    #[must_use]
+    pub fn storage(&self) -> &'static str {
+        if self.has_flag(FLAG_ENCRYPT) {
+            "encrypted"
+        } else if self.inline().is_some() {
+            "resident"
+        } else {
+            "plain"
+        }
+    }
+
+    /// Content that is kept inside the inode: a short link's target, or a small file with the rest of it in the
+    /// attribute `system.data`.
+    #[must_use]
+    pub fn inline(&self) -> Option<Vec<u8>> {
+        let size = usize::try_from(self.bytes()).ok()?;
+        let short_link = self.kind() == Some(NodeKind::Link) && size < INLINE_BYTES && !self.has_flag(FLAG_EXTENTS);
+        if short_link {
+            return self.raw.i_block.get(..size).map(<[u8]>::to_vec);
+        }
+        if !self.has_flag(FLAG_INLINE_DATA) {
+            return None;
+        }
+        let mut content = self.raw.i_block.to_vec();
+        content.extend(self.inline_rest().unwrap_or_default());
+        content.truncate(size);
+        Some(content)
+    }
+
+    /// The value of the attribute `system.data`.
+    fn inline_rest(&self) -> Option<&[u8]> {
+        let area = self.bytes.get(128 + usize::from(self.raw.i_extra_isize.get())..)?;
+        let view = View::new("inode attributes", self.at, area);
+        if view.u32(0, "h_magic").ok()? != XATTR_MAGIC {
+            return None;
+        }
+        let mut offset = 4;
+        // Each entry takes 16 bytes at least, so this ends with the area.
+        while offset + 16 <= area.len() {
+            let name_len = usize::from(view.u8(offset, "e_name_len").ok()?);
+            let index = view.u8(offset + 1, "e_name_index").ok()?;
+            if name_len == 0 && index == 0 {
+                return None;
+            }
+            if index == 7 && area.get(offset + 16..offset + 16 + name_len) == Some(b"data") {
+                let from = 4 + usize::from(view.u16(offset + 2, "e_value_offs").ok()?);
+                let len = view.u32(offset + 8, "e_value_size").ok()? as usize;
+                return area.get(from..from.checked_add(len)?);
+            }
+            offset += (16 + name_len).next_multiple_of(4);
+        }
+        None
+    }
+
+    /// Where the content lies, as extents of the volume. Holes and blocks that were never written have no place.
+    ///
+    /// # Errors
+    /// [`FormatError`] when a block of the map cannot be read or does not hold.
+    pub fn extents(&self, pages: &Pages, geometry: &ExtGeometry) -> Result<Vec<Extent>, FormatError> {
+        if self.inline().is_some() {
+            return Ok(Vec::new());
+        }
+        let bytes = self.bytes();
+        if self.has_flag(FLAG_EXTENTS) {
+            map::extent_tree(pages, geometry, self, bytes)
+        } else {
+            map::block_map(pages, geometry, self, bytes)
+        }
+    }
+}

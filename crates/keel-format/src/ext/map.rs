@@ -1,0 +1,172 @@
+//! Where a file's blocks are: extent trees and the older block maps.
+
+use keel_source::ByteOffset;
+
+use super::{ExtGeometry, Inode};
+use crate::pages::Pages;
+use crate::{Extent, FormatError, Problem, View};
+
+/// `eh_magic`.
+const EXTENT_MAGIC: u16 = 0xF30A;
+/// The deepest tree that the format allows.
+const DEEPEST: u16 = 5;
+/// The most blocks of a map that are read for one file.
+const MOST_MAP_BLOCKS: usize = 65_536;
+
+/// Extents put together in order; what lies between them is a hole.
+struct Builder {
+    extents: Vec<Extent>,
+    end: u64,
+    limit: u64,
+}
+
+impl Builder {
+    fn new(bytes: u64) -> Self {
+        Self { extents: Vec::new(), end: 0, limit: bytes }
+    }
+
+    /// Adds `bytes` at `stream_at`; a hole before them is filled. What overlaps what is there already is left out.
+    fn add(&mut self, stream_at: u64, volume_at: Option<ByteOffset>, bytes: u64) {
+        if stream_at < self.end || bytes == 0 {
+            return;
+        }
+        self.hole_to(stream_at);
+        self.end = stream_at.saturating_add(bytes);
+        match self.extents.last_mut() {
+            Some(last) if last.volume_at.map(|at| at + last.bytes) == volume_at && last.volume_at.is_some() => {
+                last.bytes += bytes;
+            }
+            Some(last) if last.volume_at.is_none() && volume_at.is_none() => last.bytes += bytes,
+            _ => self.extents.push(Extent { stream_at, volume_at, bytes }),
+        }
+    }
+
+    fn hole_to(&mut self, stream_at: u64) {
+        if stream_at > self.end {
+            let (from, bytes) = (self.end, stream_at - self.end);
+            self.end = stream_at;
+            self.extents.push(Extent { stream_at: from, volume_at: None, bytes });
+        }
+    }
+
+    fn finish(mut self) -> Vec<Extent> {
+        self.hole_to(self.limit);
+        self.extents
+    }
+}
+
+/// The extents of an inode with an extent tree.
+///
+/// # Errors
+/// [`FormatError`] when a node of the tree cannot be read or does not hold.
+pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Vec<Extent>, FormatError> {
+    let mut builder = Builder::new(bytes);
+    let mut read = 0;
+    let view = View::new("extent tree", inode.at + 40, &inode.raw.i_block);
+    node(pages, geometry, view, None, &mut read, &mut builder)?;
+    Ok(builder.finish())
+}
+
+fn node(
+    pages: &Pages,
+    geometry: &ExtGeometry,
+    view: View<'_>,
+    depth_wanted: Option<u16>,
+    read: &mut usize,
+    builder: &mut Builder,
+) -> Result<(), FormatError> {
+    let magic = view.u16(0, "eh_magic")?;
+    if magic != EXTENT_MAGIC {
+        return Err(view.wrong(0, "eh_magic", u64::from(magic), "0xF30A"));
+    }
+    let (entries, depth) = (view.u16(2, "eh_entries")?, view.u16(6, "eh_depth")?);
+    if depth > DEEPEST || depth_wanted.is_some_and(|wanted| wanted != depth) {
+        return Err(view.wrong(6, "eh_depth", u64::from(depth), "one less than the node above, at most 5"));
+    }
+    let size = u64::from(geometry.block_bytes);
+    for index in 0..usize::from(entries) {
+        let offset = 12 + index * 12;
+        let block = u64::from(view.u32(offset, "ee_block")?);
+        if depth == 0 {
+            let len = u64::from(view.u16(offset + 4, "ee_len")?);
+            let high = u64::from(view.u16(offset + 6, "ee_start_hi")?);
+            let start = u64::from(view.u32(offset + 8, "ee_start_lo")?) | high << 32;
+            // Longer than 32,768 blocks means allocated and never written: it reads as zeros.
+            let (len, written) = if len > 32_768 { (len - 32_768, false) } else { (len, true) };
+            if start.saturating_add(len) > geometry.blocks {
+                return Err(view.wrong(offset + 8, "ee_start", start, "blocks of the volume"));
+            }
+            builder.add(block * size, geometry.block_at(start).filter(|_| written), len * size);
+        } else {
+            let high = u64::from(view.u16(offset + 8, "ei_leaf_hi")?);
+            let leaf = u64::from(view.u32(offset + 4, "ei_leaf_lo")?) | high << 32;
+            let at = geometry.block_at(leaf).ok_or_else(|| view.wrong(offset + 4, "ei_leaf", leaf, "a block of the volume"))?;
+            *read += 1;
+            if *read > MOST_MAP_BLOCKS {
+                return Err(view.error(offset, Problem::Endless { field: "extent tree", limit: MOST_MAP_BLOCKS as u64 }));
+            }
+            let bytes = pages.bytes(at, geometry.block_bytes as usize, "extent tree")?;
+            node(pages, geometry, View::new("extent tree", at, &bytes), Some(depth - 1), read, builder)?;
+        }
+    }
+    Ok(())
+}
+
+/// The extents of an inode with a block map: twelve blocks, then one, two and three levels of indirection.
+///
+/// # Errors
+/// [`FormatError`] when a map block cannot be read or points out of the volume.
+pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Vec<Extent>, FormatError> {
+    let mut walk = MapWalk { pages, geometry, builder: Builder::new(bytes), next: 0, read: 0 };
+    let view = View::new("block map", inode.at + 40, &inode.raw.i_block);
+    for index in 0..15usize {
+        if walk.next >= bytes {
+            break;
+        }
+        let level = u32::try_from(index.saturating_sub(11)).unwrap_or(0);
+        let block = view.u32(index * 4, "i_block")?;
+        walk.pointer(view, index * 4, block, level)?;
+    }
+    Ok(walk.builder.finish())
+}
+
+struct MapWalk<'a> {
+    pages: &'a Pages,
+    geometry: &'a ExtGeometry,
+    builder: Builder,
+    /// Byte of the file that the next pointer is for.
+    next: u64,
+    read: usize,
+}
+
+impl MapWalk<'_> {
+    fn pointer(&mut self, view: View<'_>, offset: usize, block: u32, level: u32) -> Result<(), FormatError> {
+        let size = u64::from(self.geometry.block_bytes);
+        let covers = (size / 4).saturating_pow(level).saturating_mul(size);
+        if block == 0 {
+            self.next = self.next.saturating_add(covers);
+            return Ok(());
+        }
+        let outside = || view.wrong(offset, "block pointer", u64::from(block), "a block of the volume");
+        let at = self.geometry.block_at(u64::from(block)).ok_or_else(outside)?;
+        if level == 0 {
+            self.builder.add(self.next, Some(at), size);
+            self.next = self.next.saturating_add(size);
+            return Ok(());
+        }
+        self.read += 1;
+        if self.read > MOST_MAP_BLOCKS {
+            return Err(view.error(offset, Problem::Endless { field: "block map", limit: MOST_MAP_BLOCKS as u64 }));
+        }
+        let bytes = self.pages.bytes(at, self.geometry.block_bytes as usize, "indirect block")?;
+        let below = View::new("indirect block", at, &bytes);
+        for index in 0..bytes.len() / 4 {
+            if self.next >= self.builder.limit {
+                break;
+            }
+            let block = below.u32(index * 4, "block pointer")?;
+            self.pointer(below, index * 4, block, level - 1)?;
+        }
+        Ok(())
+    }
+}

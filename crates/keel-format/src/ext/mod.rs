@@ -1,0 +1,19 @@
+//! ext2, ext3 and ext4. Source: the Linux kernel's documentation of the format; names as used there.
+
+mod directory;
+mod inode;
+mod journal;
+pub mod layout;
+mod map;
+pub mod mend;
+mod read;
+mod witness;
+
+#[cfg(test)]
+mod tests;
+
+pub use directory::{RawName, entries};
+pub use inode::Inode;
+pub use layout::ExtGeometry;
+pub use read::ExtVolume;
+pub use witness::{DirectoryStart, ExtClues, SuperClue, boot_sector, infer, is_marked, look};

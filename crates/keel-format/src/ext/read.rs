@@ -1,0 +1,420 @@
+//! The tree and the files of an ext volume.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use keel_source::{ByteOffset, SharedSource};
+
+use super::directory::{RawName, entries};
+use super::layout::{
+    FLAG_ENCRYPT, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
+};
+use super::{ExtGeometry, Inode, journal};
+use crate::pages::Pages;
+use crate::replay::Replayed;
+use crate::{
+    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem, Severity,
+    StreamInfo, StreamReader, Times, View, Volume, VolumeSummary, WalkEntry, tree,
+};
+
+/// The largest directory that is read, in bytes.
+const LARGEST_DIRECTORY: u64 = 1 << 30;
+/// The most findings that one listing or examination reports.
+const MOST_FINDINGS: usize = 200;
+/// The most group descriptors that an examination looks at.
+const MOST_GROUPS: u32 = 65_536;
+/// The most copies of a group descriptor that are tried.
+const MOST_KEEPERS: usize = 8;
+/// Set in the number of a node whose directory entry was deleted.
+const DELETED_NODE: u64 = 1 << 63;
+
+/// An ext2, ext3 or ext4 volume. Nodes have the numbers of their inodes. Where the journal holds newer blocks the
+/// volume reads as if it had been replayed; nothing is written.
+pub struct ExtVolume {
+    pages: Pages,
+    geometry: ExtGeometry,
+    summary: VolumeSummary,
+    replay: Vec<Finding>,
+}
+
+impl ExtVolume {
+    /// Opens the volume in `source` with `geometry`. The superblock is read for label and journal state only.
+    ///
+    /// # Errors
+    /// [`FormatError`] when the root directory's inode cannot be read or is none.
+    pub fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Self, FormatError> {
+        let plain = Pages::new(Arc::clone(&source));
+        let superblock = superblock(&plain, &geometry);
+        let label = superblock.as_ref().and_then(|raw| text_of(&raw.s_volume_name));
+        let summary = VolumeSummary {
+            kind: geometry.kind,
+            label,
+            serial: Some(uuid::Uuid::from_bytes(geometry.uuid).hyphenated().to_string()),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.cluster_bytes,
+        };
+        let mut volume = Self { pages: plain, geometry, summary, replay: Vec::new() };
+        // A superblock that is gone cannot say that the journal is clean.
+        let needed = superblock.is_none_or(|raw| raw.s_feature_incompat.get() & INCOMPAT_RECOVER != 0);
+        if needed && geometry.journal_inode != 0 {
+            volume.replay_from(source);
+        }
+        let root = volume.inode(ROOT_INODE)?;
+        if root.kind() != Some(NodeKind::Directory) {
+            return Err(FormatError::value("root inode", root.at, "i_mode", u64::from(root.raw.i_mode.get()), "a directory"));
+        }
+        Ok(volume)
+    }
+
+    fn replay_from(&mut self, source: SharedSource) {
+        let read = self.inode(self.geometry.journal_inode).and_then(|inode| journal::read(&self.pages, &self.geometry, &inode));
+        match read {
+            Ok(found) => {
+                self.replay = found.findings;
+                if !found.newer.is_empty() {
+                    let what = format!(
+                        "the journal holds {} transactions that are not in their places yet: the volume is read as if they were",
+                        found.transactions
+                    );
+                    let how = format!("{} blocks replayed virtually", found.newer.len());
+                    self.replay.push(Finding::of_all(Severity::Note, what, how));
+                    let unit = u64::from(self.geometry.block_bytes);
+                    self.pages = Pages::new(Arc::new(Replayed::new(source, unit, found.newer)));
+                }
+            }
+            Err(error) => {
+                let what = "the journal cannot be read: what it holds is not replayed";
+                self.replay.push(Finding::at(Severity::Doubt, error.at, what, error.to_string()));
+            }
+        }
+    }
+
+    /// The geometry it is read with.
+    #[must_use]
+    pub fn geometry(&self) -> &ExtGeometry {
+        &self.geometry
+    }
+
+    /// The group descriptor of `group`, with the high halves zero where the volume keeps none.
+    ///
+    /// # Errors
+    /// [`FormatError`] when it cannot be read.
+    pub fn descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
+        self.descriptor_from(self.geometry.descriptor_at(group))
+    }
+
+    /// The descriptor of `group`, or the first copy of it that points into the volume where the main one does not.
+    fn best_descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
+        let main = self.descriptor(group);
+        if main.as_ref().is_ok_and(|raw| descriptor_points_inside(raw, &self.geometry)) {
+            return main;
+        }
+        let keepers = self.geometry.backup_groups().into_iter().take(MOST_KEEPERS);
+        let copies = keepers.filter_map(|keeper| self.geometry.descriptor_copy_at(group, keeper));
+        let mut sound = copies.filter_map(|at| self.descriptor_from(at).ok());
+        sound.find(|raw| descriptor_points_inside(raw, &self.geometry)).map_or(main, Ok)
+    }
+
+    fn descriptor_from(&self, at: ByteOffset) -> Result<RawDescriptor, FormatError> {
+        let mut bytes = self.pages.bytes(at, usize::from(self.geometry.descriptor_bytes).min(64), "group descriptor")?;
+        bytes.resize(64, 0);
+        View::new("group descriptor", at, &bytes).at::<RawDescriptor>(0, "descriptor").copied()
+    }
+
+    /// The inode with this number.
+    ///
+    /// # Errors
+    /// [`FormatError`] when there is no such inode or it cannot be read.
+    pub fn inode(&self, number: u32) -> Result<Inode, FormatError> {
+        let geometry = &self.geometry;
+        let index = number.checked_sub(1).filter(|_| number <= geometry.inodes);
+        let Some(index) = index else {
+            return Err(FormatError::value("inode", ByteOffset(0), "number", u64::from(number), "an inode of the volume"));
+        };
+        let (group, inside) = (index / geometry.inodes_per_group, index % geometry.inodes_per_group);
+        let table = inode_table(&self.best_descriptor(group)?);
+        let outside = || {
+            FormatError::value(
+                "group descriptor",
+                geometry.descriptor_at(group),
+                "bg_inode_table",
+                table,
+                "a block of the volume",
+            )
+        };
+        let at = geometry.block_at(table).ok_or_else(outside)? + u64::from(inside) * u64::from(geometry.inode_bytes);
+        Inode::parse(number, at, self.pages.bytes(at, usize::from(geometry.inode_bytes), "inode")?)
+    }
+
+    fn live_inode(&self, node: NodeId) -> Result<Inode, FormatError> {
+        let number = u32::try_from(node.0 & !DELETED_NODE)
+            .map_err(|_| FormatError::value("inode", ByteOffset(0), "number", node.0, "a number of 32 bits"))?;
+        let inode = self.inode(number)?;
+        if node.0 & DELETED_NODE != 0 && !inode.is_deleted() {
+            let problem = Problem::Missing("content of the deleted name: another file uses its inode now");
+            return Err(FormatError::new("inode", inode.at, problem));
+        }
+        Ok(inode)
+    }
+
+    /// Hands every name of the directory `inode` to `each`.
+    fn names(&self, inode: &Inode, each: &mut dyn FnMut(RawName) -> ControlFlow<()>) -> Result<Vec<Finding>, FormatError> {
+        if let Some(inline) = inode.inline() {
+            // The first word is the parent's number; the entries follow, in two pieces.
+            let mut findings = Vec::new();
+            let (head, rest) = inline.split_at(inline.len().min(60));
+            for (piece, skip) in [(head, 4), (rest, 0)] {
+                let (names, finding) = entries(piece.get(skip..).unwrap_or_default(), inode.at, self.geometry.inodes);
+                findings.extend(finding);
+                if names.into_iter().any(|name| each(name).is_break()) {
+                    break;
+                }
+            }
+            return Ok(findings);
+        }
+        let mut findings = Vec::new();
+        let size = u64::from(self.geometry.block_bytes);
+        let bytes = inode.bytes().min(LARGEST_DIRECTORY);
+        for extent in inode.extents(&self.pages, &self.geometry)? {
+            let Some(start) = extent.volume_at else { continue };
+            let blocks = extent.bytes.min(bytes.saturating_sub(extent.stream_at)) / size;
+            for block in 0..blocks {
+                let at = start + block * size;
+                let read = self.pages.bytes(at, self.geometry.block_bytes as usize, "directory block");
+                let (names, finding) = match read {
+                    Ok(bytes) => entries(&bytes, at, self.geometry.inodes),
+                    Err(error) => {
+                        let what = "a directory block cannot be read: its entries are missing";
+                        (Vec::new(), Some(Finding::at(Severity::Broken, at, what, error.to_string())))
+                    }
+                };
+                findings.extend(finding.filter(|_| findings.len() < MOST_FINDINGS));
+                if names.into_iter().any(|name| each(name).is_break()) {
+                    return Ok(findings);
+                }
+            }
+        }
+        Ok(findings)
+    }
+
+    fn entry(&self, name: &RawName) -> Option<Entry> {
+        let inode = self.inode(name.inode).ok();
+        let by_type = match name.file_type {
+            2 => Some(NodeKind::Directory),
+            1 => Some(NodeKind::File),
+            7 => Some(NodeKind::Link),
+            _ => None,
+        };
+        if !name.present {
+            // An entry whose inode lives on was moved when its block was split, not deleted.
+            let own = inode.filter(Inode::is_deleted);
+            own.as_ref()?;
+            return Some(Entry {
+                id: NodeId(u64::from(name.inode) | DELETED_NODE),
+                name: name.text(),
+                kind: by_type?,
+                bytes: own.as_ref().map_or(0, Inode::bytes),
+                times: own.map_or_else(Times::default, |inode| inode.times()),
+                existence: Existence::Deleted,
+            });
+        }
+        let kind = inode.as_ref().map_or(by_type, Inode::kind)?;
+        Some(Entry {
+            id: NodeId(u64::from(name.inode)),
+            name: name.text(),
+            kind,
+            bytes: inode.as_ref().filter(|_| kind != NodeKind::Directory).map_or(0, Inode::bytes),
+            times: inode.map_or_else(Times::default, |inode| inode.times()),
+            existence: Existence::Present,
+        })
+    }
+}
+
+/// First block of a group's inode table.
+#[must_use]
+pub(super) fn inode_table(raw: &RawDescriptor) -> u64 {
+    u64::from(raw.bg_inode_table_lo.get()) | u64::from(raw.bg_inode_table_hi.get()) << 32
+}
+
+fn superblock(pages: &Pages, geometry: &ExtGeometry) -> Option<RawSuperblock> {
+    let places = std::iter::once(0).chain(geometry.backup_groups().into_iter().take(8));
+    places.map(|group| geometry.superblock_at(group)).find_map(|at| {
+        let bytes = pages.bytes(at, 1024, "superblock").ok()?;
+        let view = View::new("superblock", at, &bytes);
+        let same = ExtGeometry::parse(view).is_ok_and(|(found, _)| found.uuid == geometry.uuid);
+        // A copy knows the label, and nothing of the journal's state now.
+        let raw = view.at::<RawSuperblock>(0, "superblock").ok().copied().filter(|_| same)?;
+        Some(match at.0 {
+            SUPERBLOCK_AT => raw,
+            _ => RawSuperblock { s_feature_incompat: (raw.s_feature_incompat.get() | INCOMPAT_RECOVER).into(), ..raw },
+        })
+    })
+}
+
+fn text_of(field: &[u8]) -> Option<String> {
+    let end = field.iter().position(|byte| *byte == 0).unwrap_or(field.len());
+    let text = String::from_utf8_lossy(field.get(..end).unwrap_or_default()).into_owned();
+    Some(text).filter(|text| !text.is_empty())
+}
+
+impl Volume for ExtVolume {
+    fn summary(&self) -> &VolumeSummary {
+        &self.summary
+    }
+
+    fn root(&self) -> NodeId {
+        NodeId(u64::from(ROOT_INODE))
+    }
+
+    fn list(
+        &self,
+        dir: NodeId,
+        deleted: Deleted,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        let inode = self.live_inode(dir)?;
+        if inode.kind() != Some(NodeKind::Directory) {
+            return Err(FormatError::new("inode", inode.at, Problem::Missing("directory of that number")));
+        }
+        self.names(&inode, &mut |name| {
+            let shown = (name.present || deleted == Deleted::Show) && name.name != b"." && name.name != b"..";
+            match self.entry(&name).filter(|_| shown) {
+                Some(entry) => each(entry),
+                None => ControlFlow::Continue(()),
+            }
+        })
+    }
+
+    fn walk(
+        &self,
+        deleted: Deleted,
+        each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        tree::walk(self, &|entry| Ok(entry.id.0), deleted, each)
+    }
+
+    fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
+        let inode = self.live_inode(file)?;
+        Ok(vec![StreamInfo { name: String::new(), bytes: inode.bytes(), storage: inode.storage() }])
+    }
+
+    fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
+        let inode = self.live_inode(file)?;
+        if !stream.is_empty() {
+            return Err(FormatError::new("inode", inode.at, Problem::Missing("stream of that name")));
+        }
+        if inode.has_flag(FLAG_ENCRYPT) {
+            return Err(FormatError::new("inode", inode.at, Problem::Coding("the content is encrypted")));
+        }
+        if let Some(content) = inode.inline() {
+            return Ok(Box::new(MemoryStream(content)));
+        }
+        let bytes = inode.bytes();
+        let extents = inode.extents(&self.pages, &self.geometry)?;
+        Ok(Box::new(ExtentStream::new(Arc::clone(self.pages.source()), extents, bytes, bytes)))
+    }
+
+    fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
+        self.live_inode(file)?.extents(&self.pages, &self.geometry)
+    }
+
+    fn examine(&self) -> Vec<Finding> {
+        let mut findings = self.replay.clone();
+        if let Some(raw) = superblock(&self.pages, &self.geometry)
+            && raw.s_state.get() & 2 != 0
+        {
+            let what = "the operating system noted errors on this volume";
+            findings.push(Finding::at(Severity::Doubt, ByteOffset(SUPERBLOCK_AT + 58), what, "bit 1 of s_state is set"));
+        }
+        self.examine_groups(&mut findings);
+        match self.inode(ROOT_INODE) {
+            Ok(root) if !root.checksum_holds(&self.geometry) => {
+                let what = "the checksum of the root directory's inode does not hold";
+                findings.push(Finding::at(Severity::Doubt, root.at, what, "CRC-32C over the inode"));
+            }
+            Ok(root) => match self.names(&root, &mut |_| ControlFlow::Continue(())) {
+                Ok(more) => findings.extend(more),
+                Err(error) => {
+                    findings.push(Finding::at(
+                        Severity::Broken,
+                        error.at,
+                        "the root directory cannot be read",
+                        error.to_string(),
+                    ));
+                }
+            },
+            Err(error) => {
+                findings.push(Finding::at(Severity::Broken, error.at, "the root inode cannot be read", error.to_string()));
+            }
+        }
+        findings
+    }
+}
+
+impl ExtVolume {
+    /// Every group's descriptor has its checksum and points at blocks of the volume.
+    fn examine_groups(&self, findings: &mut Vec<Finding>) {
+        let (mut wrong_sums, mut outside, mut unreadable) = (0u32, 0u32, 0u32);
+        let mut first = None;
+        for group in 0..self.geometry.groups().min(MOST_GROUPS) {
+            let bad = match self.descriptor(group) {
+                Err(_) => &mut unreadable,
+                Ok(raw) if !descriptor_points_inside(&raw, &self.geometry) => &mut outside,
+                Ok(_) if !self.descriptor_sum_holds(group) => &mut wrong_sums,
+                Ok(_) => continue,
+            };
+            *bad += 1;
+            first.get_or_insert(self.geometry.descriptor_at(group));
+        }
+        for (count, severity, what) in [
+            (unreadable, Severity::Broken, "group descriptors cannot be read"),
+            (outside, Severity::Broken, "group descriptors point out of the volume"),
+            (wrong_sums, Severity::Doubt, "group descriptors have a wrong checksum"),
+        ] {
+            if count > 0 {
+                let how = format!("of {} groups", self.geometry.groups());
+                findings.push(Finding { what: format!("{count} {what}"), at_byte: first, how, severity });
+            }
+        }
+    }
+
+    fn descriptor_sum_holds(&self, group: u32) -> bool {
+        let geometry = &self.geometry;
+        let at = geometry.descriptor_at(group);
+        let Ok(mut bytes) = self.pages.bytes(at, usize::from(geometry.descriptor_bytes), "group descriptor") else {
+            return false;
+        };
+        let Some(field) = bytes.get_mut(30..32) else { return false };
+        let stored = field.iter().rev().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte));
+        if geometry.has_checksums() {
+            field.fill(0);
+            let sum = crc32c(crc32c(geometry.checksum_seed, &group.to_le_bytes()), &bytes);
+            return sum & 0xFFFF == u32::from(stored);
+        }
+        if geometry.ro_compat & RO_COMPAT_GDT_CSUM == 0 {
+            return true;
+        }
+        let (head, tail) = (bytes.get(..30).unwrap_or_default(), bytes.get(32..).unwrap_or_default());
+        let counted = geometry.uuid.iter().chain(&group.to_le_bytes()).chain(head).chain(tail).copied().collect::<Vec<u8>>();
+        crc16(&counted) == stored
+    }
+}
+
+/// True when bitmaps and inode table lie inside the volume.
+#[must_use]
+pub(super) fn descriptor_points_inside(raw: &RawDescriptor, geometry: &ExtGeometry) -> bool {
+    let wide = |low: u32, high: u32| u64::from(low) | u64::from(high) << 32;
+    let places = [
+        wide(raw.bg_block_bitmap_lo.get(), raw.bg_block_bitmap_hi.get()),
+        wide(raw.bg_inode_bitmap_lo.get(), raw.bg_inode_bitmap_hi.get()),
+        inode_table(raw),
+    ];
+    places.iter().all(|block| (1..geometry.blocks).contains(block))
+}
+
+/// CRC-16 with the reflected polynomial 0xA001, from 0xFFFF on.
+fn crc16(bytes: &[u8]) -> u16 {
+    bytes.iter().fold(0xFFFFu16, |sum, byte| {
+        (0..8).fold(sum ^ u16::from(*byte), |sum, _| if sum & 1 == 1 { sum >> 1 ^ 0xA001 } else { sum >> 1 })
+    })
+}

@@ -1,0 +1,8 @@
+//! Evidence for ext volumes: what sectors look like, and the volumes that follow from them.
+
+mod clue;
+mod infer;
+mod verify;
+
+pub use clue::{DirectoryStart, ExtClues, SuperClue, boot_sector, is_marked, look};
+pub use infer::infer;

@@ -1,0 +1,180 @@
+//! ext volumes made by the system's formatter and filled by the kernel's driver.
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::ops::ControlFlow;
+use std::os::unix::ffi::OsStrExt;
+use std::process::Command;
+use std::sync::{Arc, LazyLock};
+
+use keel_format::{Deleted, NodeKind, VolumeKind, WitnessKind, ext, read_whole};
+use keel_source::{ByteOffset, FileSource, Overlay, SectorSize, SharedSource};
+use proptest::prelude::*;
+use support::{Bench, contents, deleted, many_files, noise, prose, run, surface, write_tree};
+
+const DRIVER: &[&str] = &["mount", "-t", "ext4"];
+
+#[test]
+fn every_set_of_features_reads_as_written() {
+    let sets: [(&str, u64, &[&str], VolumeKind); 12] = [
+        ("ext2 with blocks of 1024", 48 << 20, &["-t", "ext2", "-b", "1024"], VolumeKind::Ext2),
+        ("ext3 with blocks of 2048", 96 << 20, &["-t", "ext3", "-b", "2048"], VolumeKind::Ext3),
+        ("ext3 with small inodes", 96 << 20, &["-t", "ext3", "-I", "128"], VolumeKind::Ext3),
+        ("ext4 as it comes", 400 << 20, &["-t", "ext4"], VolumeKind::Ext4),
+        ("ext4 with blocks of 1024", 96 << 20, &["-t", "ext4", "-b", "1024"], VolumeKind::Ext4),
+        ("32-bit, no checksums", 96 << 20, &["-t", "ext4", "-O", "^64bit,^metadata_csum"], VolumeKind::Ext4),
+        ("two copies of the superblock", 300 << 20, &["-t", "ext4", "-O", "sparse_super2"], VolumeKind::Ext4),
+        ("meta block groups", 600 << 20, &["-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"], VolumeKind::Ext4),
+        ("clusters of 64 KiB", 300 << 20, &["-t", "ext4", "-O", "bigalloc", "-C", "65536"], VolumeKind::Ext4),
+        ("content in inodes", 96 << 20, &["-t", "ext4", "-O", "inline_data"], VolumeKind::Ext4),
+        ("no journal", 96 << 20, &["-t", "ext4", "-O", "^has_journal"], VolumeKind::Ext4),
+        ("seed of its own", 96 << 20, &["-t", "ext4", "-O", "metadata_csum_seed"], VolumeKind::Ext4),
+    ];
+    for (name, bytes, options, kind) in sets {
+        let bench = Bench::new(bytes);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F", "-L", "STOREROOM"]].concat());
+        let files = many_files();
+        bench.fill(DRIVER, |folder| write_tree(folder, &files));
+        let (geometry, volume) = bench.open(512);
+        assert_eq!((geometry.kind(), geometry.bytes()), (kind, bytes), "{name}");
+        assert_eq!(volume.summary().label.as_deref(), Some("STOREROOM"), "{name}");
+        assert!(contents(volume.as_ref()) == files, "{name}");
+        assert_eq!(volume.examine(), [], "{name}");
+    }
+}
+
+#[test]
+fn holes_links_large_directories_and_names_that_are_no_text_read() {
+    let bench = Bench::new(200 << 20);
+    bench.format("mkfs.ext4", &["-q", "-F", "-N", "20000"]);
+    let holes = [vec![0; 1 << 20], noise(5, 70_000), vec![0; 3 << 20], prose(1, 5000)].concat();
+    bench.fill(DRIVER, |folder| {
+        let mut file = fs::File::create(folder.join("holes.bin")).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&file, &holes[1 << 20..(1 << 20) + 70_000], 1 << 20).unwrap();
+        let tail = holes.len() - 5000;
+        std::os::unix::fs::FileExt::write_all_at(&file, &holes[tail..], tail as u64).unwrap();
+        file.flush().unwrap();
+        fs::create_dir(folder.join("Many")).unwrap();
+        (0..12_000).for_each(|number| fs::write(folder.join(format!("Many/crossing {number:05}.txt")), b"").unwrap());
+        std::os::unix::fs::symlink("Many/crossing 00007.txt", folder.join("short link")).unwrap();
+        std::os::unix::fs::symlink("x".repeat(300), folder.join("long link")).unwrap();
+        fs::write(folder.join(std::ffi::OsStr::from_bytes(b"not \xff text")), b"it is").unwrap();
+        fs::hard_link(folder.join("holes.bin"), folder.join("same again.bin")).unwrap();
+    });
+    let (_, volume) = bench.open(512);
+    let (mut files, mut links) = (BTreeMap::new(), BTreeMap::new());
+    let findings = volume
+        .walk(Deleted::Hide, &mut |found| {
+            let list = if found.entry.kind == NodeKind::Link { &mut links } else { &mut files };
+            list.insert(format!("{}/{}", found.folder, found.entry.name), found.entry.id);
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    assert_eq!(findings, []);
+    assert_eq!(files.keys().filter(|path| path.starts_with("Many/")).count(), 12_000);
+    let read = |id| read_whole(volume.open(id, "").unwrap().as_mut(), 1 << 26).0;
+    assert!(read(files["/holes.bin"]) == holes && files["/holes.bin"] == files["/same again.bin"]);
+    assert_eq!(read(files["/not \\xFF text"]), b"it is");
+    assert_eq!(
+        (read(links["/short link"]).as_slice(), read(links["/long link"]).len()),
+        (b"Many/crossing 00007.txt".as_slice(), 300)
+    );
+}
+
+#[test]
+fn names_that_moved_when_their_block_was_split_are_not_taken_for_deleted() {
+    let bench = Bench::new(96 << 20);
+    bench.format("mkfs.ext4", &["-q", "-F"]);
+    bench.fill(DRIVER, |folder| {
+        write_tree(folder, &many_files());
+        fs::remove_file(folder.join("SHORT.TXT")).unwrap();
+    });
+    let (_, volume) = bench.open(512);
+    let names = deleted(volume.as_ref());
+    // Whether the name of the deleted file is left depends on the kernel: since 5.13 it is wiped.
+    assert!(names.iter().all(|name| name == "SHORT.TXT"), "{names:?}");
+    assert_eq!(contents(volume.as_ref()).len(), many_files().len() - 1);
+}
+
+#[test]
+fn a_volume_that_was_not_unmounted_reads_as_its_journal_would_leave_it() {
+    for options in [["-t", "ext3"], ["-t", "ext4"]] {
+        let bench = Bench::new(128 << 20);
+        bench.format("mkfs.ext4", &[&options[..], &["-q", "-F"]].concat());
+        let copy = bench.folder.path().join("torn out.img");
+        bench.fill(&["mount", "-o", "commit=300"], |folder| {
+            write_tree(folder, &many_files());
+            fs::remove_file(folder.join("SHORT.TXT")).unwrap();
+            run(Command::new("sync").arg("-f").arg(folder));
+            // What the loop device has written by now is what is left when the cable is pulled.
+            run(Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&copy));
+        });
+        let source: SharedSource = Arc::new(FileSource::open(&copy, SectorSize(512)).unwrap());
+        let geometry = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)).unwrap();
+        let volume = geometry.open(source).unwrap();
+        let findings: String = volume.examine().into_iter().map(|finding| finding.what).collect();
+        assert!(findings.contains("the journal holds"), "{options:?}: {findings}");
+        let mut wanted = many_files();
+        wanted.remove("SHORT.TXT");
+        assert!(contents(volume.as_ref()) == wanted, "{options:?}");
+    }
+}
+
+#[test]
+fn a_volume_is_found_by_the_copies_of_its_superblock() {
+    for (name, bytes, options, gone) in [
+        ("superblock gone", 400u64 << 20, ["-t", "ext4"], 4096),
+        ("descriptors gone too", 400 << 20, ["-t", "ext4"], 40_000),
+        ("ext2 with blocks of 1024", 64 << 20, ["-b", "1024"], 4096),
+    ] {
+        let bench = Bench::new(bytes);
+        bench.format("mkfs.ext4", &[&options[..], &["-q", "-F", "-L", "LOST"]].concat());
+        bench.fill(DRIVER, |folder| write_tree(folder, &many_files()));
+        let (whole, _) = bench.open(512);
+        let mut overlay = Overlay::new(bench.source(512));
+        overlay.lay(ByteOffset(0), &vec![0; gone]);
+        let drive: SharedSource = Arc::new(overlay);
+        let volumes = ext::infer(&drive, &surface(&drive));
+        assert_eq!(volumes.len(), 1, "{name}");
+        let volume = &volumes[0];
+        assert_eq!((volume.start, volume.bytes, volume.label.as_deref()), (ByteOffset(0), bytes, Some("LOST")), "{name}");
+        assert!(volume.has(WitnessKind::BackupBootSector) && !volume.has(WitnessKind::BootSector), "{name}");
+        assert!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()) == many_files(), "{name}");
+        let restored = volume.geometry.boot_from_copy(&drive).unwrap();
+        let mut mended = Overlay::new(drive);
+        mended.lay(restored.at, &restored.bytes);
+        assert_eq!(keel_format::registry::boot_sector(&mended, ByteOffset(0)), Some(whole), "{name}");
+    }
+}
+
+/// Small volumes of each sort, filled once.
+static SMALL: LazyLock<Vec<SharedSource>> = LazyLock::new(|| {
+    let sorts: [&[&str]; 3] =
+        [&["-t", "ext2"], &["-t", "ext4", "-J", "size=1"], &["-t", "ext4", "-J", "size=1", "-O", "inline_data"]];
+    let make = |options: &&[&str]| {
+        let bench = Bench::new(4 << 20);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F", "-b", "1024", "-N", "64"][..]].concat());
+        bench.fill(DRIVER, |folder| {
+            fs::create_dir(folder.join("Log")).unwrap();
+            (0..20).for_each(|number| fs::write(folder.join(format!("Log/day {number}.txt")), prose(number, 900)).unwrap());
+            fs::write(folder.join("tiny.txt"), b"tiny").unwrap();
+            std::os::unix::fs::symlink("Log", folder.join("link")).unwrap();
+        });
+        support::in_memory(&bench)
+    };
+    sorts.iter().map(make).collect()
+});
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn damaged_volumes_never_panic_hang_or_fill_memory(which in 0usize..3, damage in support::damage()) {
+        let volume = &SMALL[which];
+        let whole = keel_format::registry::boot_sector(volume.as_ref(), ByteOffset(0)).unwrap();
+        support::survive(volume, whole, &damage);
+    }
+}
