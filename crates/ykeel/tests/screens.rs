@@ -27,9 +27,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     screen.keys(&["s"]);
     let sweep = screen.wait_for("; swept");
     assert!(
-        sweep.contains("2 finds, 2 in the layout")
-            && sweep.contains("n2  NTFS  PURSER")
-            && sweep.contains("core metadata: FAT 1 begins"),
+        sweep.contains("2 finds, 2 in the layout") && sweep.contains("n2  NTFS  PURSER") && sweep.contains("+ FAT 1 begins"),
         "{sweep}"
     );
     screen.keys(&["Down", "d"]);

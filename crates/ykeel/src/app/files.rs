@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use image::imageops::FilterType;
 use keel_core::CoreError;
 use keel_core::files as core_files;
 use keel_core::job::Job;
@@ -173,12 +174,30 @@ fn preview(volume: &dyn Volume, entry: &Entry, size: Size) -> Preview {
         match decode(&bytes) {
             Ok(picture) => {
                 preview.picture_size = Some((picture.width(), picture.height()));
-                preview.picture = Picker::halfblocks().new_protocol(picture, size.into(), Resize::Scale(None)).ok();
+                preview.picture = in_cells(&picture, size);
             }
             Err(error) => preview.problem = Some(format!("the picture does not decode: {error}")),
         }
     }
     preview
+}
+
+/// The picture in whole character cells, as large as `size` allows.
+fn in_cells(picture: &image::DynamicImage, size: Size) -> Option<Protocol> {
+    let picker = Picker::halfblocks();
+    let (wide, high) = picker.font_size();
+    let room = (u32::from(size.width) * u32::from(wide), u32::from(size.height) * u32::from(high));
+    let scale =
+        f64::min(f64::from(room.0) / f64::from(picture.width().max(1)), f64::from(room.1) / f64::from(picture.height().max(1)));
+    let cells =
+        |pixels: u32, cell: u16, most: u16| ((f64::from(pixels) * scale / f64::from(cell)).round() as u16).clamp(1, most.max(1));
+    let fitted = Size::new(cells(picture.width(), wide, size.width), cells(picture.height(), high, size.height));
+    let whole = picture.resize_exact(
+        u32::from(fitted.width) * u32::from(wide),
+        u32::from(fitted.height) * u32::from(high),
+        FilterType::Triangle,
+    );
+    picker.new_protocol(whole, fitted.into(), Resize::Fit(None)).ok()
 }
 
 /// Decodes a picture under limits: a hostile one must not fill memory.

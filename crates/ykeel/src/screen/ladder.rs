@@ -4,7 +4,6 @@ use keel_core::ladder::{Ladder, Rung, RungName, RungState, VolumeLadder};
 use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
 
 use crate::app::App;
 use crate::app::drive::Drive;
@@ -256,39 +255,4 @@ pub(super) fn click(app: &mut App, area: Rect, x: u16, y: u16) {
         drive.volume = index;
         drive.rung = drive.rung.max(6);
     }
-}
-
-/// A line of two ladders beside one another: rung, its state now and after, each with its style.
-pub(super) type ComparedLine = (String, String, Style, String, Style);
-
-/// Two ladders beside one another: the drive first, then each volume. Rungs that stay untested are left out.
-pub(super) fn compare(now: &Ladder, after: &Ladder, theme: Theme) -> Vec<ComparedLine> {
-    let head = |name: String| (name, String::new(), theme.text(), String::new(), theme.text());
-    let mut lines = vec![head("drive".into())];
-    for rung in after.rungs.iter().rev() {
-        let before = now.rung(rung.rung);
-        if rung.state != RungState::Untested || before.is_some_and(|before| before.state != RungState::Untested) {
-            lines.push(compare_line(before, rung, theme));
-        }
-    }
-    for volume in &after.volumes {
-        let old = now.volumes.iter().find(|old| old.start_byte == volume.start_byte);
-        lines.push(head(format!("{}  {}", volume.name(), volume.kind.map_or("?", |kind| kind.word()))));
-        for rung in volume.rungs.iter().rev() {
-            let before = old.and_then(|old| old.rungs.iter().find(|old| old.rung == rung.rung));
-            lines.push(compare_line(before, rung, theme));
-        }
-    }
-    lines
-}
-
-fn compare_line(before: Option<&Rung>, after: &Rung, theme: Theme) -> ComparedLine {
-    let (now, style) = before.map_or(("-", theme.dim()), |rung| (rung.state.word(), theme.rung(rung.state)));
-    (
-        format!("  {} {}", after.rung.number(), after.rung.word()),
-        now.into(),
-        style,
-        after.state.word().into(),
-        theme.rung(after.state),
-    )
 }

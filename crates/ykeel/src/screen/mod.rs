@@ -2,6 +2,7 @@
 
 pub(crate) mod files;
 mod ladder;
+mod outlook;
 mod plan;
 mod sweep;
 mod yard;

@@ -5,7 +5,7 @@ use keel_source::{printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::ladder;
+use super::outlook;
 use crate::app::App;
 use crate::app::drive::Drive;
 use crate::widget::why::Why;
@@ -128,23 +128,15 @@ fn draw_edit(app: &App, drive: &Drive, edit: &Edit, area: Rect, buf: &mut Buffer
 fn draw_ladders(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let Some(now) = &drive.ladder else { return };
-    let after = drive.after.as_ref().unwrap_or(now);
     let planned = drive.after.is_some();
-    put(buf, area, 1, 0, "ladder", theme.dim());
-    put(buf, area, 20, 0, "now", theme.dim());
-    put(buf, area, 31, 0, if planned { "as planned" } else { "" }, theme.dim());
-    if !planned && drive.after_job.is_some() {
-        put(buf, area, 31, 0, "being asked", theme.dim());
-    }
-    for (row, (name, before, before_style, then, then_style)) in ladder::compare(now, after, theme).into_iter().enumerate() {
-        let y = 1 + u16::try_from(row).unwrap_or(u16::MAX - 1);
-        put(buf, area, 1, y, &name, if before.is_empty() { theme.strong() } else { theme.text() });
-        put(buf, area, 20, y, &before, before_style);
-        if planned {
-            let sign = if before != then && !then.is_empty() { "→ " } else { "  " };
-            put(buf, area, 29, y, &format!("{sign}{then}"), then_style);
-        }
-    }
+    let title = match (planned, drive.after_job.is_some()) {
+        (true, _) => "the ladder now → as planned",
+        (false, true) => "the ladder now; as planned: being asked",
+        (false, false) => "the ladder now",
+    };
+    put(buf, area, 1, 0, title, theme.dim());
+    let below = Rect { y: area.y + 1, height: area.height.saturating_sub(1), ..area };
+    outlook::draw(now, drive.after.as_ref(), theme, below, buf);
 }
 
 fn why(app: &App, drive: &Drive) -> Why {

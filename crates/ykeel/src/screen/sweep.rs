@@ -204,7 +204,7 @@ fn why(app: &App, drive: &Drive) -> Why {
             0 => ("·", theme.dim()),
             _ => ("+", theme.text()),
         };
-        why.say(format!("{mark} {}: {}", witness.kind.word(), witness.says), style);
+        why.say(format!("{mark} {}", witness.says), style);
     }
     why.gap();
     why.say("Next", theme.strong());
