@@ -5,6 +5,8 @@ use std::process::Command;
 
 use anyhow::{Context, bail, ensure};
 
+use crate::qemu::qemu;
+
 /// The folder of this workspace.
 pub(crate) fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).parent().map_or_else(PathBuf::new, Path::to_path_buf)
@@ -39,33 +41,8 @@ pub(crate) fn fill(fillings: &[Filling<'_>]) -> anyhow::Result<()> {
     let folder = build()?;
     for batch in fillings.chunks(12) {
         let kinds: Vec<&str> = batch.iter().map(|filling| filling.kind).collect();
-        let mut qemu = Command::new("qemu-system-x86_64");
-        qemu.args([
-            "-accel",
-            "tcg,thread=multi",
-            "-m",
-            "1024",
-            "-nographic",
-            "-no-reboot",
-            "-nodefaults",
-            "-serial",
-            "stdio",
-            "-monitor",
-            "none",
-            "-net",
-            "none",
-        ]);
-        qemu.arg("-kernel").arg(folder.join("vmlinuz")).arg("-initrd").arg(folder.join("initrd.gz"));
-        qemu.args(["-append", &format!("console=ttyS0 quiet loglevel=1 panic=1 fill={}", kinds.join(","))]);
-        let mut number = 0;
-        for filling in batch {
-            for (path, options) in [(filling.volume, ""), (filling.tar, ",readonly=on")] {
-                qemu.arg("-drive").arg(format!("file={},format=raw,if=none,id=d{number}{options}", path.display()));
-                qemu.arg("-device").arg(format!("virtio-blk-pci,drive=d{number}"));
-                number += 1;
-            }
-        }
-        let output = qemu.stdin(std::process::Stdio::null()).output().context("cannot start qemu")?;
+        let drives = batch.iter().flat_map(|filling| [(filling.volume, ""), (filling.tar, ",readonly=on")]);
+        let output = qemu(&folder, &format!("fill={}", kinds.join(",")), drives).output().context("cannot start qemu")?;
         let text = String::from_utf8_lossy(&output.stdout);
         let filled = text.matches("@@FILLED").count();
         if filled != batch.len() {

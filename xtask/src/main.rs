@@ -5,6 +5,8 @@ mod bench;
 mod content;
 mod drives;
 mod guest;
+#[path = "../guest/qemu.rs"]
+mod qemu;
 mod setup;
 mod shots;
 #[path = "../../crates/ykeel/tests/support/tmux.rs"]

@@ -19,6 +19,8 @@ pub struct Clues {
     pub exfat: crate::exfat::ExFatClues,
     /// ext2, ext3 and ext4 structures.
     pub ext: crate::ext::ExtClues,
+    /// HFS+ and HFSX structures.
+    pub hfsplus: crate::hfsplus::HfsClues,
     /// Remains of partition tables: places of GPT headers.
     pub gpt_headers: Vec<ByteOffset>,
 }
@@ -53,6 +55,7 @@ impl Clues {
         self.fat.append(other.fat);
         self.exfat.append(other.exfat);
         self.ext.append(other.ext);
+        self.hfsplus.append(other.hfsplus);
         append(&mut self.gpt_headers, other.gpt_headers);
     }
 
@@ -62,19 +65,25 @@ impl Clues {
         self.fat.tidy();
         self.exfat.tidy();
         self.ext.tidy();
+        self.hfsplus.tidy();
         tidy(&mut self.gpt_headers);
     }
 
     /// How many clues are of the sort that a new volume begins with: when this grows, inferring again is worth it.
     #[must_use]
     pub fn leads(&self) -> usize {
-        self.ntfs.leads() + self.fat.leads() + self.exfat.leads() + self.ext.leads()
+        self.ntfs.leads() + self.fat.leads() + self.exfat.leads() + self.ext.leads() + self.hfsplus.leads()
     }
 
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.ntfs.count() + self.fat.count() + self.exfat.count() + self.ext.count() + self.gpt_headers.len()
+        self.ntfs.count()
+            + self.fat.count()
+            + self.exfat.count()
+            + self.ext.count()
+            + self.hfsplus.count()
+            + self.gpt_headers.len()
     }
 }
 

@@ -6,12 +6,14 @@ use serde::Serialize;
 use crate::exfat::{ExFatGeometry, ExFatVolume};
 use crate::ext::{ExtGeometry, ExtVolume};
 use crate::fat::{FatGeometry, FatVolume};
+use crate::hfsplus::{HfsGeometry, HfsVolume};
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
-use crate::{FormatError, Restored, Volume, VolumeKind, exfat, ext, fat, ntfs, registry};
+use crate::{FormatError, Restored, Volume, VolumeKind, exfat, ext, fat, hfsplus, ntfs, registry};
 
 /// The geometry of a volume of any kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(untagged)]
+#[allow(clippy::large_enum_variant, reason = "copied a few times for each find; a box would not be `Copy`")]
 pub enum Geometry {
     /// NTFS.
     Ntfs(NtfsGeometry),
@@ -21,6 +23,8 @@ pub enum Geometry {
     ExFat(ExFatGeometry),
     /// ext2, ext3 or ext4.
     Ext(ExtGeometry),
+    /// HFS+ or HFSX.
+    HfsPlus(HfsGeometry),
 }
 
 impl Geometry {
@@ -32,6 +36,7 @@ impl Geometry {
             Self::Fat(fat) => fat.kind,
             Self::ExFat(_) => VolumeKind::ExFat,
             Self::Ext(ext) => ext.kind,
+            Self::HfsPlus(hfs) => hfs.kind,
         }
     }
 
@@ -43,6 +48,7 @@ impl Geometry {
             Self::Fat(fat) => fat.volume_bytes(),
             Self::ExFat(exfat) => exfat.volume_bytes(),
             Self::Ext(ext) => ext.volume_bytes(),
+            Self::HfsPlus(hfs) => hfs.volume_bytes(),
         }
     }
 
@@ -56,6 +62,7 @@ impl Geometry {
             Self::Fat(fat) => Box::new(FatVolume::open(window, *fat)?),
             Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
             Self::Ext(ext) => Box::new(ExtVolume::open(window, *ext)?),
+            Self::HfsPlus(hfs) => Box::new(HfsVolume::open(window, *hfs)?),
         })
     }
 
@@ -70,6 +77,7 @@ impl Geometry {
             Self::Fat(_) => Vec::new(),
             Self::ExFat(exfat) => vec![exfat.backup_at()],
             Self::Ext(ext) => ext.backup_groups().into_iter().map(|group| ext.superblock_at(group)).collect(),
+            Self::HfsPlus(hfs) => vec![hfs.alternate_at()],
         }
     }
 
@@ -78,6 +86,7 @@ impl Geometry {
     pub fn boot_at(&self) -> ByteOffset {
         match self {
             Self::Ext(ext) => ext.superblock_at(0),
+            Self::HfsPlus(_) => ByteOffset(hfsplus::layout::HEADER_AT),
             _ => ByteOffset(0),
         }
     }
@@ -92,6 +101,7 @@ impl Geometry {
                 let groups = std::iter::once(0).chain(ext.backup_groups());
                 groups.into_iter().any(|group| ext.superblock_at(group) == at && ext::mend::is_stated_in(window, ext, group))
             }
+            Self::HfsPlus(hfs) => hfsplus::mend::is_stated_at(window, hfs, at),
             _ => registry::boot_sector(window.as_ref(), at).is_some_and(|found| self.is_same_volume(&found)),
         }
     }
@@ -104,6 +114,7 @@ impl Geometry {
             Self::Fat(fat) => fat::mend::boot_from_backup(window, fat),
             Self::ExFat(exfat) => exfat::mend::boot_from_backup(window, exfat),
             Self::Ext(ext) => ext::mend::superblock_from_copy(window, ext),
+            Self::HfsPlus(hfs) => hfsplus::mend::header_from_alternate(window, hfs),
         }
     }
 

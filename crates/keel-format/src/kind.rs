@@ -22,6 +22,24 @@ pub enum VolumeKind {
     Ext3,
     /// ext4.
     Ext4,
+    /// HFS+.
+    HfsPlus,
+    /// HFSX: HFS+ with names that may differ in case alone.
+    Hfsx,
+}
+
+impl VolumeKind {
+    /// True for ext2, ext3 and ext4.
+    #[must_use]
+    pub fn is_ext(self) -> bool {
+        matches!(self, Self::Ext2 | Self::Ext3 | Self::Ext4)
+    }
+
+    /// True for HFS+ and HFSX.
+    #[must_use]
+    pub fn is_hfs(self) -> bool {
+        matches!(self, Self::HfsPlus | Self::Hfsx)
+    }
 }
 
 impl VolumeKind {
@@ -37,6 +55,8 @@ impl VolumeKind {
             Self::Ext2 => "ext2",
             Self::Ext3 => "ext3",
             Self::Ext4 => "ext4",
+            Self::HfsPlus => "HFS+",
+            Self::Hfsx => "HFSX",
         }
     }
 
@@ -48,6 +68,7 @@ impl VolumeKind {
             Self::Fat12 | Self::Fat16 | Self::Fat32 => "Fa",
             Self::ExFat => "xF",
             Self::Ext2 | Self::Ext3 | Self::Ext4 => "ex",
+            Self::HfsPlus | Self::Hfsx => "H+",
         }
     }
 

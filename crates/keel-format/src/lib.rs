@@ -19,6 +19,7 @@ pub mod ext;
 pub mod fat;
 mod finding;
 mod geometry;
+pub mod hfsplus;
 mod kind;
 pub mod ntfs;
 pub mod pages;

@@ -34,7 +34,7 @@ macro_rules! formats {
     };
 }
 
-formats!(ntfs, fat, exfat, ext);
+formats!(ntfs, fat, exfat, ext, hfsplus);
 
 /// Reads the boot sector of a volume that starts at byte `at` as that of any known format.
 #[must_use]

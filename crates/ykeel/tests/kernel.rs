@@ -1,10 +1,12 @@
 //! An independent kernel judges repaired drives: finds the partitions, mounts them, hashes every file.
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+#[path = "../../../xtask/guest/qemu.rs"]
+mod qemu;
 mod support;
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 use support::{Bench, expected, text};
 
@@ -19,30 +21,7 @@ fn guest() -> PathBuf {
 
 /// What the kernel says of the drives, line by line.
 fn judge(drives: &[&Path]) -> Vec<String> {
-    let guest = guest();
-    let mut qemu = Command::new("qemu-system-x86_64");
-    qemu.args([
-        "-accel",
-        "tcg,thread=multi",
-        "-m",
-        "1024",
-        "-nographic",
-        "-no-reboot",
-        "-nodefaults",
-        "-serial",
-        "stdio",
-        "-monitor",
-        "none",
-        "-net",
-        "none",
-    ]);
-    qemu.arg("-kernel").arg(guest.join("vmlinuz")).arg("-initrd").arg(guest.join("initrd.gz"));
-    qemu.args(["-append", "console=ttyS0 quiet loglevel=1 panic=1"]);
-    for (number, drive) in drives.iter().enumerate() {
-        qemu.arg("-drive").arg(format!("file={},format=raw,if=none,id=d{number},snapshot=on", drive.display()));
-        qemu.arg("-device").arg(format!("virtio-blk-pci,drive=d{number}"));
-    }
-    let output = qemu.stdin(Stdio::null()).output().unwrap();
+    let output = qemu::qemu(&guest(), "", drives.iter().map(|drive| (*drive, ",snapshot=on"))).output().unwrap();
     let lines: Vec<String> = String::from_utf8_lossy(&output.stdout)
         .lines()
         .map(|line| line.trim_end().to_string())

@@ -85,7 +85,9 @@ impl TypeCode {
     pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
         match (scheme, kind) {
             (Scheme::Gpt, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) => Self::Gpt(gpt::LINUX_DATA),
+            (Scheme::Gpt, VolumeKind::HfsPlus | VolumeKind::Hfsx) => Self::Gpt(gpt::HFS_PLUS),
             (Scheme::Gpt, _) => Self::Gpt(gpt::BASIC_DATA),
+            (Scheme::Mbr, VolumeKind::HfsPlus | VolumeKind::Hfsx) => Self::Mbr(0xAF),
             (Scheme::Mbr, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) => Self::Mbr(0x83),
             (Scheme::Mbr, VolumeKind::Ntfs | VolumeKind::ExFat) => Self::Mbr(0x07),
             (Scheme::Mbr, VolumeKind::Fat12) => Self::Mbr(0x01),
@@ -104,10 +106,12 @@ impl TypeCode {
                 VolumeKind::Fat12 | VolumeKind::Fat16 => matches!(code, 0x01 | 0x04 | 0x06 | 0x0E),
                 VolumeKind::Fat32 => matches!(code, 0x0B | 0x0C),
                 VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => code == 0x83,
+                VolumeKind::HfsPlus | VolumeKind::Hfsx => code == 0xAF,
             },
             Self::Gpt(guid) => match kind {
                 // The kernel mounts them behind either type; installers used both.
                 VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => guid == gpt::LINUX_DATA || guid == gpt::BASIC_DATA,
+                VolumeKind::HfsPlus | VolumeKind::Hfsx => guid == gpt::HFS_PLUS,
                 _ => guid == gpt::BASIC_DATA || guid == gpt::EFI_SYSTEM,
             },
         }

@@ -91,8 +91,9 @@ pub fn surface(drive: &SharedSource) -> Clues {
     let mut clues = Clues::default();
     let mut buf = vec![0; 1 << 20];
     for at in (0..drive.len()).step_by(buf.len()) {
-        drive.read_at(ByteOffset(at), &mut buf).unwrap();
-        clues.look(ByteOffset(at), &buf, buf.len());
+        let piece = &mut buf[..(drive.len() - at).min(1 << 20) as usize];
+        drive.read_at(ByteOffset(at), piece).unwrap();
+        clues.look(ByteOffset(at), piece, piece.len());
     }
     clues.tidy();
     clues

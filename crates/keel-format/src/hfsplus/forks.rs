@@ -1,0 +1,102 @@
+//! Where the blocks of a fork are: its own eight extents, then the extents overflow tree.
+
+use std::cmp::Ordering;
+use std::ops::ControlFlow;
+
+use super::HfsGeometry;
+use super::btree::Tree;
+use super::layout::{Fork, RawExtent};
+use crate::pages::Pages;
+use crate::{Extent, FormatError, View};
+use keel_source::ByteOffset;
+
+/// The most records of the overflow tree that are followed for one fork.
+const MOST_RECORDS: usize = 65_536;
+
+/// Data fork or resource fork, as the overflow tree numbers them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ForkKind {
+    /// The content.
+    Data,
+    /// The resource fork.
+    Resource,
+}
+
+impl ForkKind {
+    fn code(self) -> u8 {
+        match self {
+            Self::Data => 0,
+            Self::Resource => 0xFF,
+        }
+    }
+}
+
+/// The extents of a fork in the volume. What leads out of the volume or is missing in the overflow tree ends them.
+///
+/// # Errors
+/// [`FormatError`] when the overflow tree is needed and cannot be read.
+pub(super) fn extents(
+    pages: &Pages,
+    geometry: &HfsGeometry,
+    overflow: Option<&Tree>,
+    file: u32,
+    kind: ForkKind,
+    fork: &Fork,
+) -> Result<Vec<Extent>, FormatError> {
+    let mut builder = Builder { geometry, extents: Vec::new(), blocks: 0 };
+    let mut sound = fork.extents.iter().all(|(start, count)| builder.add(*start, *count));
+    for _ in 0..MOST_RECORDS {
+        let (Some(tree), true) = (overflow, sound && builder.blocks < u64::from(fork.blocks)) else { break };
+        let wanted = (file, kind.code(), u32::try_from(builder.blocks).unwrap_or(u32::MAX));
+        let order = |key: &[u8]| key_of(key).map_or(Ordering::Less, |found| found.cmp(&wanted));
+        let mut record = None;
+        tree.from(pages, &order, &mut |found| {
+            if key_of(found.key) == Some(wanted) {
+                record = View::new("extents record", ByteOffset(0), found.data).at::<[RawExtent; 8]>(0, "extents").ok().copied();
+            }
+            ControlFlow::Break(())
+        })?;
+        let Some(record) = record else { break };
+        let before = builder.blocks;
+        sound = record.iter().all(|extent| builder.add(extent.start_block.get(), extent.block_count.get()));
+        if builder.blocks == before {
+            break;
+        }
+    }
+    Ok(builder.extents)
+}
+
+/// File, fork and first block of an overflow key.
+fn key_of(key: &[u8]) -> Option<(u32, u8, u32)> {
+    let kind = *key.first()?;
+    let file = key.get(2..6)?.first_chunk::<4>()?;
+    let block = key.get(6..10)?.first_chunk::<4>()?;
+    Some((u32::from_be_bytes(*file), kind, u32::from_be_bytes(*block)))
+}
+
+struct Builder<'a> {
+    geometry: &'a HfsGeometry,
+    extents: Vec<Extent>,
+    blocks: u64,
+}
+
+impl Builder<'_> {
+    /// Adds an extent; false when it leads out of the volume. An empty one adds nothing.
+    fn add(&mut self, start: u32, count: u32) -> bool {
+        if count == 0 {
+            return true;
+        }
+        let size = u64::from(self.geometry.block_bytes);
+        if start.checked_add(count).is_none_or(|end| end > self.geometry.total_blocks) {
+            return false;
+        }
+        let volume_at = self.geometry.block_at(start);
+        let (stream_at, bytes) = (self.blocks * size, u64::from(count) * size);
+        self.blocks += u64::from(count);
+        match self.extents.last_mut() {
+            Some(last) if last.volume_at.map(|at| at + last.bytes) == volume_at => last.bytes += bytes,
+            _ => self.extents.push(Extent { stream_at, volume_at, bytes }),
+        }
+        true
+    }
+}

@@ -1,0 +1,23 @@
+//! HFS+ and HFSX. Source: Technical Note 1150, "HFS Plus Volume Format"; names as used there.
+
+mod btree;
+mod catalog;
+mod compress;
+mod forks;
+mod journal;
+pub mod layout;
+pub mod make;
+pub mod mend;
+mod read;
+mod witness;
+
+#[cfg(test)]
+mod tests;
+
+pub use btree::{Node, Tree, header_of};
+pub use catalog::{LinkTo, Record};
+pub use compress::Compression;
+pub use forks::ForkKind;
+pub use layout::HfsGeometry;
+pub use read::HfsVolume;
+pub use witness::{HeaderClue, HfsClues, TreeClue, boot_sector, infer, is_marked, look};

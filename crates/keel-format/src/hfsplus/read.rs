@@ -1,0 +1,412 @@
+//! The tree and the files of an HFS+ or HFSX volume.
+
+use std::cmp::Ordering;
+use std::collections::HashMap;
+use std::ops::ControlFlow;
+use std::sync::{Arc, OnceLock};
+
+use keel_source::{ByteOffset, SharedSource};
+
+use super::btree::Tree;
+use super::catalog::{LinkTo, Record, against_first_of, parent_of, text_of, units_of};
+use super::compress::{ATTRIBUTE, Compression};
+use super::forks::{self, ForkKind};
+use super::layout::{
+    ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, EXTENTS_FILE_ID, Fork,
+    HEADER_AT, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork,
+};
+use super::{HfsGeometry, journal};
+use crate::pages::Pages;
+use crate::replay::Replayed;
+use crate::{
+    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
+    StreamReader, View, Volume, VolumeSummary, WalkEntry, tree,
+};
+
+/// Name of the folder that holds the files behind hard links.
+const PRIVATE_FILES: &str = "\0\0\0\0HFS+ Private Data";
+/// Name of the folder that holds the folders behind hard links.
+const PRIVATE_FOLDERS: &str = ".HFS+ Private Directory Data\r";
+/// The most files behind hard links that are kept in mind.
+const MOST_LINKS: usize = 4 << 20;
+/// Name of the stream that is the resource fork, as other systems show it.
+const RESOURCE: &str = "rsrc";
+
+/// An HFS+ or HFSX volume. The root folder has number 0, every other node the place of its catalog record: number of
+/// the leaf in the upper 48 bits, of the record in the lower 16. Where the journal holds newer blocks the volume reads
+/// as if it had been replayed; nothing is written.
+pub struct HfsVolume {
+    pages: Pages,
+    geometry: HfsGeometry,
+    overflow: Option<Tree>,
+    catalog: Tree,
+    attributes: Option<Tree>,
+    summary: VolumeSummary,
+    replay: Vec<Finding>,
+    links: OnceLock<HashMap<LinkKey, NodeId>>,
+}
+
+/// A file or folder behind hard links.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum LinkKey {
+    File(u32),
+    Folder(u32),
+}
+
+impl From<LinkTo> for LinkKey {
+    fn from(link: LinkTo) -> Self {
+        match link {
+            LinkTo::File(number) => Self::File(number),
+            LinkTo::Folder(number) => Self::Folder(number),
+        }
+    }
+}
+
+impl HfsVolume {
+    /// Opens the volume in `source` with `geometry`. The volume header is not read.
+    ///
+    /// # Errors
+    /// [`FormatError`] when the catalog's header node cannot be read or there is no root folder.
+    pub fn open(source: SharedSource, geometry: HfsGeometry) -> Result<Self, FormatError> {
+        let (pages, replay) = replayed(source, &geometry);
+        let tree_of = |overflow: Option<&Tree>, file: u32, fork: &Fork| {
+            Tree::open(&pages, forks::extents(&pages, &geometry, overflow, file, ForkKind::Data, fork)?)
+        };
+        let overflow = tree_of(None, EXTENTS_FILE_ID, &geometry.extents).ok();
+        let catalog = tree_of(overflow.as_ref(), CATALOG_FILE_ID, &geometry.catalog)?;
+        let has_attributes = geometry.attributes_file.blocks > 0;
+        let attributes =
+            has_attributes.then(|| tree_of(overflow.as_ref(), ATTRIBUTES_FILE_ID, &geometry.attributes_file).ok()).flatten();
+        let summary = VolumeSummary {
+            kind: geometry.kind,
+            label: None,
+            serial: (geometry.identifier != 0).then(|| format!("{:016X}", geometry.identifier)),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.block_bytes,
+        };
+        let mut volume = Self { pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new() };
+        let mut label = None;
+        volume.records_of(ROOT_PARENT_ID, &mut |_, units, record| {
+            if record.id() == ROOT_FOLDER_ID {
+                label = Some(text_of(&units));
+            }
+            ControlFlow::Continue(())
+        })?;
+        let at = volume.catalog.node_at(0).unwrap_or_default();
+        volume.summary.label =
+            Some(label.ok_or_else(|| FormatError::new("catalog", at, Problem::Missing("record of the root folder")))?);
+        Ok(volume)
+    }
+
+    /// The geometry it is read with.
+    #[must_use]
+    pub fn geometry(&self) -> &HfsGeometry {
+        &self.geometry
+    }
+
+    /// Its catalog tree.
+    #[must_use]
+    pub fn catalog(&self) -> &Tree {
+        &self.catalog
+    }
+
+    /// Its extents overflow tree, where that can be read.
+    #[must_use]
+    pub fn overflow(&self) -> Option<&Tree> {
+        self.overflow.as_ref()
+    }
+
+    /// Hands the folders and files whose parent has the ID `parent` to `each`, in the catalog's order.
+    fn records_of(
+        &self,
+        parent: u32,
+        each: &mut dyn FnMut(NodeId, Vec<u16>, Record) -> ControlFlow<()>,
+    ) -> Result<(), FormatError> {
+        self.catalog.from(&self.pages, &|key| against_first_of(parent, key), &mut |found| {
+            if parent_of(found.key) != Some(parent) {
+                return ControlFlow::Break(());
+            }
+            match Record::parse(found.data) {
+                Some(record) => each(NodeId(u64::from(found.node) << 16 | u64::from(found.index)), units_of(found.key), record),
+                None => ControlFlow::Continue(()),
+            }
+        })
+    }
+
+    fn record(&self, node: NodeId) -> Result<Record, FormatError> {
+        let number = u32::try_from(node.0 >> 16).unwrap_or(u32::MAX);
+        let index = u16::try_from(node.0 & 0xFFFF).unwrap_or(u16::MAX);
+        let leaf = self.catalog.node(&self.pages, number)?;
+        let at = self.catalog.node_at(number).unwrap_or_default();
+        let missing = || FormatError::new("catalog", at, Problem::Missing("record of that number"));
+        if index >= leaf.records() {
+            return Err(missing());
+        }
+        let (_, data) = leaf.record(index)?;
+        Record::parse(data).ok_or_else(missing)
+    }
+
+    /// The record itself, or the one that a hard link leads to.
+    fn target(&self, record: Record) -> Result<Record, FormatError> {
+        let Some(link) = record.link() else { return Ok(record) };
+        let links = self.links.get_or_init(|| self.read_links().unwrap_or_default());
+        let missing = || FormatError::new("catalog", ByteOffset(0), Problem::Missing("file that the hard link leads to"));
+        self.record(*links.get(&link.into()).ok_or_else(missing)?)
+    }
+
+    fn read_links(&self) -> Result<HashMap<LinkKey, NodeId>, FormatError> {
+        let mut private = Vec::new();
+        self.records_of(ROOT_FOLDER_ID, &mut |_, units, record| {
+            match String::from_utf16_lossy(&units).as_str() {
+                PRIVATE_FILES => private.push((record.id(), "iNode", true)),
+                PRIVATE_FOLDERS => private.push((record.id(), "dir_", false)),
+                _ => {}
+            }
+            ControlFlow::Continue(())
+        })?;
+        let mut links = HashMap::new();
+        for (folder, prefix, files) in private {
+            self.records_of(folder, &mut |node, units, _| {
+                let name = String::from_utf16_lossy(&units);
+                if let Some(number) = name.strip_prefix(prefix).and_then(|number| number.parse::<u32>().ok()) {
+                    links.insert(if files { LinkKey::File(number) } else { LinkKey::Folder(number) }, node);
+                }
+                if links.len() < MOST_LINKS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+            })?;
+        }
+        Ok(links)
+    }
+
+    fn folder_id(&self, dir: NodeId) -> Result<u32, FormatError> {
+        if dir.0 == 0 {
+            return Ok(ROOT_FOLDER_ID);
+        }
+        match self.target(self.record(dir)?)? {
+            Record::Folder(folder) => Ok(folder.folder_id.get()),
+            Record::File(_) => Err(FormatError::new("catalog", ByteOffset(0), Problem::Missing("folder of that number"))),
+        }
+    }
+
+    fn file(&self, node: NodeId) -> Result<RawFile, FormatError> {
+        match self.target(self.record(node)?)? {
+            Record::File(file) => Ok(file),
+            Record::Folder(_) => Err(FormatError::new("catalog", ByteOffset(0), Problem::Missing("file of that number"))),
+        }
+    }
+
+    fn fork_extents(&self, file: u32, kind: ForkKind, raw: &RawFork) -> Result<Vec<Extent>, FormatError> {
+        forks::extents(&self.pages, &self.geometry, self.overflow.as_ref(), file, kind, &Fork::from(raw))
+    }
+
+    fn fork_stream(&self, file: u32, kind: ForkKind, raw: &RawFork) -> Result<Box<dyn StreamReader>, FormatError> {
+        let bytes = raw.logical_size.get();
+        if bytes == 0 {
+            return Ok(Box::new(MemoryStream(Vec::new())));
+        }
+        let extents = self.fork_extents(file, kind, raw)?;
+        Ok(Box::new(ExtentStream::new(Arc::clone(self.pages.source()), extents, bytes, bytes)))
+    }
+
+    /// How the file is compressed, when it is.
+    fn compression(&self, file: &RawFile) -> Option<Result<Compression, FormatError>> {
+        let record = Record::File(*file);
+        if !record.is_compressed() {
+            return None;
+        }
+        let missing = || FormatError::new("attributes", ByteOffset(0), Problem::Missing("attribute com.apple.decmpfs"));
+        let value = self.attribute(file.file_id.get(), ATTRIBUTE);
+        Some(
+            value
+                .and_then(|value| value.ok_or_else(missing))
+                .and_then(|value| Compression::parse(View::new("compression attribute", ByteOffset(0), &value))),
+        )
+    }
+
+    /// The value of an attribute that is kept inside the attributes tree.
+    fn attribute(&self, file: u32, name: &str) -> Result<Option<Vec<u8>>, FormatError> {
+        let Some(tree) = &self.attributes else { return Ok(None) };
+        let wanted: Vec<u16> = name.encode_utf16().collect();
+        let order =
+            |key: &[u8]| attribute_key(key).map_or(Ordering::Less, |(owner, units)| (owner, units).cmp(&(file, wanted.clone())));
+        let mut value = None;
+        tree.from(&self.pages, &order, &mut |found| {
+            let view = View::new("attribute record", ByteOffset(0), found.data);
+            let inline = view.u32(0, "recordType").is_ok_and(|kind| kind.swap_bytes() == 0x10);
+            if attribute_key(found.key) == Some((file, wanted.clone())) && inline {
+                let bytes = view.u32(12, "attrSize").map_or(0, u32::swap_bytes);
+                value = found.data.get(16..16usize.saturating_add(bytes as usize)).map(<[u8]>::to_vec);
+            }
+            ControlFlow::Break(())
+        })?;
+        Ok(value)
+    }
+
+    /// Length of the content: that of the data fork, or what a compressed file unpacks to.
+    fn content_bytes(&self, file: &RawFile) -> u64 {
+        match self.compression(file) {
+            Some(Ok(compression)) => compression.bytes,
+            _ => file.data_fork.logical_size.get(),
+        }
+    }
+
+    fn entry(&self, id: NodeId, units: &[u16], record: Record) -> Entry {
+        let target = self.target(record).unwrap_or(record);
+        let bytes = match &target {
+            Record::File(file) => self.content_bytes(file),
+            Record::Folder(_) => 0,
+        };
+        Entry { id, name: text_of(units), kind: target.kind(), bytes, times: target.times(), existence: Existence::Present }
+    }
+}
+
+/// The volume as its journal would leave it, and what is to be said of that.
+fn replayed(source: SharedSource, geometry: &HfsGeometry) -> (Pages, Vec<Finding>) {
+    let plain = Pages::new(Arc::clone(&source));
+    match journal::read(&plain, geometry) {
+        Ok(Some(found)) => {
+            let mut findings = found.findings;
+            if found.newer.is_empty() {
+                return (plain, findings);
+            }
+            let what = format!(
+                "the journal holds {} transactions that are not in their places yet: the volume is read as if they were",
+                found.transactions
+            );
+            findings.push(Finding::of_all(Severity::Note, what, format!("{} sectors replayed virtually", found.newer.len())));
+            (Pages::new(Arc::new(Replayed::new(source, found.unit, found.newer))), findings)
+        }
+        Ok(None) => (plain, Vec::new()),
+        Err(error) => {
+            let what = "the journal cannot be read: an operating system will refuse the volume or mount it read-only";
+            (plain, vec![Finding::at(Severity::Broken, error.at, what, error.to_string())])
+        }
+    }
+}
+
+/// Owner and name of an attribute key.
+fn attribute_key(key: &[u8]) -> Option<(u32, Vec<u16>)> {
+    let owner = key.get(2..6)?.first_chunk::<4>()?;
+    let count = key.get(10..12)?.iter().fold(0usize, |sum, byte| sum << 8 | usize::from(*byte));
+    let units = key.get(12..)?.as_chunks::<2>().0.iter().take(count).map(|pair| u16::from_be_bytes(*pair));
+    Some((u32::from_be_bytes(*owner), units.collect()))
+}
+
+impl Volume for HfsVolume {
+    fn summary(&self) -> &VolumeSummary {
+        &self.summary
+    }
+
+    fn root(&self) -> NodeId {
+        NodeId(0)
+    }
+
+    fn list(
+        &self,
+        dir: NodeId,
+        _deleted: Deleted,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        let folder = self.folder_id(dir)?;
+        let mut findings = Vec::new();
+        let listed = self.records_of(folder, &mut |id, units, record| {
+            // The driver's own folders are no files of the user.
+            let own = folder == ROOT_FOLDER_ID && units.first().is_some_and(|first| *first == 0)
+                || String::from_utf16_lossy(&units) == PRIVATE_FOLDERS;
+            if own { ControlFlow::Continue(()) } else { each(self.entry(id, &units, record)) }
+        });
+        if let Err(error) = listed {
+            let what = "a part of the catalog cannot be read: the folder's other entries are missing";
+            findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+        }
+        Ok(findings)
+    }
+
+    fn walk(
+        &self,
+        deleted: Deleted,
+        each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        tree::walk(self, &|entry| self.folder_id(entry.id).map(u64::from), deleted, each)
+    }
+
+    fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
+        let raw = self.file(file)?;
+        let compressed = self.compression(&raw).is_some();
+        let storage = if compressed { "compressed" } else { "plain" };
+        let mut streams = vec![StreamInfo { name: String::new(), bytes: self.content_bytes(&raw), storage }];
+        let resource = raw.resource_fork.logical_size.get();
+        // The resource fork of a compressed file is where its content is kept.
+        if resource > 0 && !compressed {
+            streams.push(StreamInfo { name: RESOURCE.into(), bytes: resource, storage: "plain" });
+        }
+        Ok(streams)
+    }
+
+    fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
+        let raw = self.file(file)?;
+        let id = raw.file_id.get();
+        match (stream, self.compression(&raw)) {
+            ("", None) => self.fork_stream(id, ForkKind::Data, &raw.data_fork),
+            ("", Some(compression)) => {
+                let compression = compression?;
+                let resource = compression.is_in_resource_fork();
+                let resource = resource.then(|| self.fork_stream(id, ForkKind::Resource, &raw.resource_fork)).transpose()?;
+                compression.open(ByteOffset(0), resource)
+            }
+            (RESOURCE, _) => self.fork_stream(id, ForkKind::Resource, &raw.resource_fork),
+            _ => Err(FormatError::new("catalog", ByteOffset(0), Problem::Missing("stream of that name"))),
+        }
+    }
+
+    fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
+        let raw = self.file(file)?;
+        self.fork_extents(raw.file_id.get(), ForkKind::Data, &raw.data_fork)
+    }
+
+    fn examine(&self) -> Vec<Finding> {
+        let mut findings = self.replay.clone();
+        let attributes = self.geometry.attributes;
+        let at = ByteOffset(HEADER_AT + 4);
+        if attributes & ATTRIBUTE_INCONSISTENT != 0 {
+            let what = "the operating system marked this volume as inconsistent";
+            findings.push(Finding::at(Severity::Doubt, at, what, "bit 11 of the header's attributes is set"));
+        }
+        if attributes & (ATTRIBUTE_UNMOUNTED | ATTRIBUTE_JOURNALED) == 0 {
+            findings.push(Finding::at(Severity::Note, at, "the volume was not cleanly unmounted", "bit 8 of attributes is 0"));
+        }
+        if self.overflow.is_none() {
+            let what = "the extents overflow tree cannot be read: files in more than eight pieces are cut";
+            findings.push(Finding::of_all(Severity::Broken, what, "its header node"));
+        }
+        self.examine_catalog(&mut findings);
+        findings
+    }
+}
+
+impl HfsVolume {
+    /// The leaves hold as many records as the header says, in ascending order of their parents.
+    fn examine_catalog(&self, findings: &mut Vec<Finding>) {
+        let (mut records, mut last, mut disorder) = (0u64, 0u32, None);
+        let walked = self.catalog.from(&self.pages, &|_| Ordering::Greater, &mut |found| {
+            records += 1;
+            let parent = parent_of(found.key).unwrap_or(0);
+            if parent < last {
+                disorder.get_or_insert(found.node);
+            }
+            last = parent;
+            ControlFlow::Continue(())
+        });
+        let at = self.catalog.node_at(0).unwrap_or_default();
+        if let Err(error) = walked {
+            findings.push(Finding::at(Severity::Broken, error.at, "the catalog cannot be read to its end", error.to_string()));
+        } else if records != u64::from(self.catalog.header().leaf_records.get()) {
+            let what =
+                format!("the catalog's leaves hold {records} records, its header says {}", self.catalog.header().leaf_records);
+            findings.push(Finding::at(Severity::Doubt, at + 20, what, "every leaf was walked"));
+        }
+        if let Some(node) = disorder {
+            let at = self.catalog.node_at(node).unwrap_or_default();
+            findings.push(Finding::at(Severity::Broken, at, "records of the catalog are out of order", format!("leaf {node}")));
+        }
+    }
+}

@@ -1,0 +1,99 @@
+//! What single sectors of an HFS+ volume look like.
+
+use keel_source::{ByteOffset, Source};
+use serde::{Deserialize, Serialize};
+
+use crate::clue::{Clues, append, keep, tidy};
+use crate::hfsplus::HfsGeometry;
+use crate::hfsplus::header_of;
+use crate::hfsplus::layout::{CATALOG_KEY, EXTENTS_KEY, HEADER_AT};
+use crate::{Geometry, View, read_bytes};
+
+/// A volume header, main or alternate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct HeaderClue {
+    /// Where.
+    pub at: ByteOffset,
+}
+
+/// The header node of a B-tree.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct TreeClue {
+    /// Where.
+    pub at: ByteOffset,
+    /// Its `maxKeyLength`, which tells catalog and extents overflow apart.
+    pub max_key_length: u16,
+    /// Bytes of a node.
+    pub node_bytes: u16,
+}
+
+/// Clues to HFS+ volumes.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HfsClues {
+    /// Volume headers.
+    pub headers: Vec<HeaderClue>,
+    /// Header nodes of catalogs and extents overflow files.
+    pub trees: Vec<TreeClue>,
+}
+
+impl HfsClues {
+    /// Adds what another worker saw, as it comes.
+    pub fn append(&mut self, other: Self) {
+        append(&mut self.headers, other.headers);
+        append(&mut self.trees, other.trees);
+    }
+
+    /// Sorts and removes doubles.
+    pub fn tidy(&mut self) {
+        tidy(&mut self.headers);
+        tidy(&mut self.trees);
+    }
+
+    /// How many clues there are.
+    #[must_use]
+    pub fn count(&self) -> usize {
+        self.headers.len() + self.trees.len()
+    }
+
+    /// How many clues a new volume could begin with.
+    #[must_use]
+    pub fn leads(&self) -> usize {
+        self.headers.len()
+    }
+}
+
+/// True when a sector may belong to an HFS+ volume: a header's signature, or a B-tree's header node.
+#[inline]
+#[must_use]
+pub fn is_marked(sector: &[u8; 512]) -> bool {
+    sector.starts_with(&[b'H', b'+', 0, 4]) || sector.starts_with(&[b'H', b'X', 0, 5]) || is_tree_header(sector)
+}
+
+/// `kind` 1, `height` 0, three records, nothing reserved.
+#[inline]
+fn is_tree_header(sector: &[u8]) -> bool {
+    sector.get(8..14) == Some(&[1, 0, 0, 3, 0, 0])
+}
+
+/// Looks at one sector and keeps a clue.
+pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
+    let Some(sector) = bytes.get(..512) else { return };
+    let view = View::new("sector", at, sector);
+    if matches!(sector, [b'H', b'+' | b'X', ..]) && HfsGeometry::parse(view).is_ok() {
+        keep(&mut clues.hfsplus.headers, HeaderClue { at });
+    }
+    if is_tree_header(sector)
+        && let Ok(header) = header_of(view)
+        && matches!(header.max_key_length.get(), CATALOG_KEY | EXTENTS_KEY)
+    {
+        let clue = TreeClue { at, max_key_length: header.max_key_length.get(), node_bytes: header.node_size.get() };
+        keep(&mut clues.hfsplus.trees, clue);
+    }
+}
+
+/// Reads the header of a volume that starts at byte `at` of a drive.
+pub fn boot_sector(source: &dyn Source, at: ByteOffset) -> Option<Geometry> {
+    let at = at + HEADER_AT;
+    let bytes = read_bytes(source, at, 512, "volume header").ok()?;
+    HfsGeometry::parse(View::new("volume header", at, &bytes)).ok().map(Geometry::HfsPlus)
+}
