@@ -7,13 +7,22 @@ use anyhow::Context;
 use crate::guest::{self, root, run};
 
 /// What the tests need beside Rust: a terminal to drive, formatters and drivers, a machine to run a kernel in.
-const PACKAGES: [&str; 12] = [
+const PACKAGES: [&str; 21] = [
     "tmux",
     "dosfstools",
     "ntfs-3g",
     "exfatprogs",
     "exfat-fuse",
     "e2fsprogs",
+    "xfsprogs",
+    "btrfs-progs",
+    "f2fs-tools",
+    "apfsprogs",
+    "cryptsetup-bin",
+    "lvm2",
+    "udftools",
+    "genisoimage",
+    "util-linux",
     "mtools",
     "qemu-system-x86",
     "cpio",

@@ -21,6 +21,8 @@ pub struct Clues {
     pub ext: crate::ext::ExtClues,
     /// HFS+ and HFSX structures.
     pub hfsplus: crate::hfsplus::HfsClues,
+    /// Structures of the kinds that are recognised and not read.
+    pub recognised: crate::recognised::KnownClues,
     /// Remains of partition tables: places of GPT headers.
     pub gpt_headers: Vec<ByteOffset>,
 }
@@ -56,6 +58,7 @@ impl Clues {
         self.exfat.append(other.exfat);
         self.ext.append(other.ext);
         self.hfsplus.append(other.hfsplus);
+        self.recognised.append(other.recognised);
         append(&mut self.gpt_headers, other.gpt_headers);
     }
 
@@ -66,13 +69,19 @@ impl Clues {
         self.exfat.tidy();
         self.ext.tidy();
         self.hfsplus.tidy();
+        self.recognised.tidy();
         tidy(&mut self.gpt_headers);
     }
 
     /// How many clues are of the sort that a new volume begins with: when this grows, inferring again is worth it.
     #[must_use]
     pub fn leads(&self) -> usize {
-        self.ntfs.leads() + self.fat.leads() + self.exfat.leads() + self.ext.leads() + self.hfsplus.leads()
+        self.ntfs.leads()
+            + self.fat.leads()
+            + self.exfat.leads()
+            + self.ext.leads()
+            + self.hfsplus.leads()
+            + self.recognised.leads()
     }
 
     /// How many clues there are.
@@ -83,6 +92,7 @@ impl Clues {
             + self.exfat.count()
             + self.ext.count()
             + self.hfsplus.count()
+            + self.recognised.count()
             + self.gpt_headers.len()
     }
 }

@@ -8,7 +8,8 @@ use crate::ext::{ExtGeometry, ExtVolume};
 use crate::fat::{FatGeometry, FatVolume};
 use crate::hfsplus::{HfsGeometry, HfsVolume};
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
-use crate::{FormatError, Restored, Volume, VolumeKind, exfat, ext, fat, hfsplus, ntfs, registry};
+use crate::recognised::KnownGeometry;
+use crate::{FormatError, Problem, Restored, Volume, VolumeKind, exfat, ext, fat, hfsplus, ntfs, registry};
 
 /// The geometry of a volume of any kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -25,6 +26,8 @@ pub enum Geometry {
     Ext(ExtGeometry),
     /// HFS+ or HFSX.
     HfsPlus(HfsGeometry),
+    /// A kind that is recognised and not read.
+    Known(KnownGeometry),
 }
 
 impl Geometry {
@@ -37,6 +40,7 @@ impl Geometry {
             Self::ExFat(_) => VolumeKind::ExFat,
             Self::Ext(ext) => ext.kind,
             Self::HfsPlus(hfs) => hfs.kind,
+            Self::Known(known) => known.kind,
         }
     }
 
@@ -49,6 +53,7 @@ impl Geometry {
             Self::ExFat(exfat) => exfat.volume_bytes(),
             Self::Ext(ext) => ext.volume_bytes(),
             Self::HfsPlus(hfs) => hfs.volume_bytes(),
+            Self::Known(known) => known.bytes,
         }
     }
 
@@ -63,6 +68,10 @@ impl Geometry {
             Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
             Self::Ext(ext) => Box::new(ExtVolume::open(window, *ext)?),
             Self::HfsPlus(hfs) => Box::new(HfsVolume::open(window, *hfs)?),
+            Self::Known(known) => {
+                let why = known.kind.why_closed().unwrap_or("this kind is not read");
+                return Err(FormatError::new("volume", ByteOffset(0), Problem::Coding(why)));
+            }
         })
     }
 
@@ -78,6 +87,7 @@ impl Geometry {
             Self::ExFat(exfat) => vec![exfat.backup_at()],
             Self::Ext(ext) => ext.backup_groups().into_iter().map(|group| ext.superblock_at(group)).collect(),
             Self::HfsPlus(hfs) => vec![hfs.alternate_at()],
+            Self::Known(_) => Vec::new(),
         }
     }
 
@@ -102,6 +112,7 @@ impl Geometry {
                 groups.into_iter().any(|group| ext.superblock_at(group) == at && ext::mend::is_stated_in(window, ext, group))
             }
             Self::HfsPlus(hfs) => hfsplus::mend::is_stated_at(window, hfs, at),
+            Self::Known(_) => true,
             _ => registry::boot_sector(window.as_ref(), at).is_some_and(|found| self.is_same_volume(&found)),
         }
     }
@@ -115,6 +126,7 @@ impl Geometry {
             Self::ExFat(exfat) => exfat::mend::boot_from_backup(window, exfat),
             Self::Ext(ext) => ext::mend::superblock_from_copy(window, ext),
             Self::HfsPlus(hfs) => hfsplus::mend::header_from_alternate(window, hfs),
+            Self::Known(_) => None,
         }
     }
 

@@ -26,6 +26,30 @@ pub enum VolumeKind {
     HfsPlus,
     /// HFSX: HFS+ with names that may differ in case alone.
     Hfsx,
+    /// XFS; recognised, not read.
+    Xfs,
+    /// Btrfs; recognised, not read.
+    Btrfs,
+    /// F2FS; recognised, not read.
+    F2fs,
+    /// An APFS container; recognised, not read.
+    Apfs,
+    /// ReFS; recognised, not read.
+    Refs,
+    /// Linux swap space.
+    Swap,
+    /// A volume encrypted by LUKS.
+    Luks,
+    /// An LVM2 physical volume.
+    Lvm,
+    /// A member of a Linux RAID.
+    Raid,
+    /// NTFS under full volume encryption.
+    Fve,
+    /// UDF; recognised, not read.
+    Udf,
+    /// ISO 9660; recognised, not read.
+    Iso9660,
 }
 
 impl VolumeKind {
@@ -57,6 +81,18 @@ impl VolumeKind {
             Self::Ext4 => "ext4",
             Self::HfsPlus => "HFS+",
             Self::Hfsx => "HFSX",
+            Self::Xfs => "XFS",
+            Self::Btrfs => "Btrfs",
+            Self::F2fs => "F2FS",
+            Self::Apfs => "APFS",
+            Self::Refs => "ReFS",
+            Self::Swap => "swap",
+            Self::Luks => "LUKS",
+            Self::Lvm => "LVM2",
+            Self::Raid => "RAID",
+            Self::Fve => "FVE",
+            Self::Udf => "UDF",
+            Self::Iso9660 => "ISO 9660",
         }
     }
 
@@ -69,6 +105,18 @@ impl VolumeKind {
             Self::ExFat => "xF",
             Self::Ext2 | Self::Ext3 | Self::Ext4 => "ex",
             Self::HfsPlus | Self::Hfsx => "H+",
+            Self::Xfs => "XF",
+            Self::Btrfs => "Bt",
+            Self::F2fs => "F2",
+            Self::Apfs => "AP",
+            Self::Refs => "Re",
+            Self::Swap => "sw",
+            Self::Luks => "LU",
+            Self::Lvm => "LV",
+            Self::Raid => "RA",
+            Self::Fve => "FV",
+            Self::Udf => "UD",
+            Self::Iso9660 => "IS",
         }
     }
 
@@ -76,5 +124,26 @@ impl VolumeKind {
     #[must_use]
     pub fn is_fat(self) -> bool {
         matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
+    }
+
+    /// Why a volume of this kind cannot be looked into here; none for the kinds that can.
+    #[must_use]
+    pub fn why_closed(self) -> Option<&'static str> {
+        match self {
+            Self::Xfs | Self::Btrfs | Self::F2fs | Self::Apfs | Self::Refs | Self::Udf | Self::Iso9660 => {
+                Some("volumes of this kind are recognised, with start and length, and not read yet")
+            }
+            Self::Swap => Some("swap space holds no files"),
+            Self::Luks | Self::Fve => Some("the volume is encrypted: it opens with its key, once its entry is back"),
+            Self::Lvm => Some("a physical volume holds pieces of logical volumes, which its group puts together"),
+            Self::Raid => Some("a RAID member holds a part of the volume; the others are needed to put it together"),
+            _ => None,
+        }
+    }
+
+    /// True when other volumes lie inside by design: what is found there needs no entry in the table.
+    #[must_use]
+    pub fn is_container(self) -> bool {
+        matches!(self, Self::Lvm | Self::Raid | Self::Luks | Self::Apfs)
     }
 }

@@ -23,6 +23,7 @@ pub mod hfsplus;
 mod kind;
 pub mod ntfs;
 pub mod pages;
+pub mod recognised;
 pub mod registry;
 mod replay;
 mod restored;

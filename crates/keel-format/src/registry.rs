@@ -34,7 +34,7 @@ macro_rules! formats {
     };
 }
 
-formats!(ntfs, fat, exfat, ext, hfsplus);
+formats!(ntfs, fat, exfat, ext, hfsplus, recognised);
 
 /// Reads the boot sector of a volume that starts at byte `at` as that of any known format.
 #[must_use]

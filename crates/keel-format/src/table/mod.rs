@@ -83,17 +83,10 @@ impl TypeCode {
     /// The type an operating system expects for a volume of `kind` and `bytes` bytes.
     #[must_use]
     pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
-        match (scheme, kind) {
-            (Scheme::Gpt, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) => Self::Gpt(gpt::LINUX_DATA),
-            (Scheme::Gpt, VolumeKind::HfsPlus | VolumeKind::Hfsx) => Self::Gpt(gpt::HFS_PLUS),
-            (Scheme::Gpt, _) => Self::Gpt(gpt::BASIC_DATA),
-            (Scheme::Mbr, VolumeKind::HfsPlus | VolumeKind::Hfsx) => Self::Mbr(0xAF),
-            (Scheme::Mbr, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) => Self::Mbr(0x83),
-            (Scheme::Mbr, VolumeKind::Ntfs | VolumeKind::ExFat) => Self::Mbr(0x07),
-            (Scheme::Mbr, VolumeKind::Fat12) => Self::Mbr(0x01),
-            (Scheme::Mbr, VolumeKind::Fat16) if bytes < 32 << 20 => Self::Mbr(0x04),
-            (Scheme::Mbr, VolumeKind::Fat16) => Self::Mbr(0x0E),
-            (Scheme::Mbr, VolumeKind::Fat32) => Self::Mbr(0x0C),
+        let small = kind == VolumeKind::Fat16 && bytes < 32 << 20;
+        match scheme {
+            Scheme::Gpt => Self::Gpt(gpt::types_for(kind).0),
+            Scheme::Mbr => Self::Mbr(if small { 0x04 } else { mbr::types_for(kind).0 }),
         }
     }
 
@@ -101,19 +94,14 @@ impl TypeCode {
     #[must_use]
     pub fn fits(self, kind: VolumeKind) -> bool {
         match self {
-            Self::Mbr(code) => match kind {
-                VolumeKind::Ntfs | VolumeKind::ExFat => code == 0x07,
-                VolumeKind::Fat12 | VolumeKind::Fat16 => matches!(code, 0x01 | 0x04 | 0x06 | 0x0E),
-                VolumeKind::Fat32 => matches!(code, 0x0B | 0x0C),
-                VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => code == 0x83,
-                VolumeKind::HfsPlus | VolumeKind::Hfsx => code == 0xAF,
-            },
-            Self::Gpt(guid) => match kind {
-                // The kernel mounts them behind either type; installers used both.
-                VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => guid == gpt::LINUX_DATA || guid == gpt::BASIC_DATA,
-                VolumeKind::HfsPlus | VolumeKind::Hfsx => guid == gpt::HFS_PLUS,
-                _ => guid == gpt::BASIC_DATA || guid == gpt::EFI_SYSTEM,
-            },
+            Self::Mbr(code) => {
+                let (first, others) = mbr::types_for(kind);
+                code == first || others.contains(&code)
+            }
+            Self::Gpt(guid) => {
+                let (first, others) = gpt::types_for(kind);
+                guid == first || others.contains(&guid)
+            }
         }
     }
 }

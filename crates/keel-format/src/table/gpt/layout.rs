@@ -67,9 +67,5 @@ pub const REVISION: u32 = 0x0001_0000;
 pub const LEAST_ARRAY_BYTES: u64 = 16_384;
 /// Type of a volume with a file system that desktop systems read.
 pub const BASIC_DATA: Uuid = uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
-/// `PartitionTypeGUID` of Linux file systems.
-pub const LINUX_DATA: Uuid = uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4");
-/// `PartitionTypeGUID` of HFS+ and HFSX volumes.
-pub const HFS_PLUS: Uuid = uuid!("48465300-0000-11AA-AA11-00306543ECAC");
 /// Type of an EFI system partition.
 pub const EFI_SYSTEM: Uuid = uuid!("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");

@@ -3,6 +3,8 @@
 pub mod layout;
 pub mod make;
 mod read;
+mod types;
 
-pub use layout::{BASIC_DATA, EFI_SYSTEM, HFS_PLUS, LINUX_DATA};
+pub use layout::{BASIC_DATA, EFI_SYSTEM};
 pub use read::{Copy, GptReading, HeaderFields, compare, read_copy, read_header};
+pub use types::{types_for, word_for};

@@ -3,5 +3,7 @@
 pub mod layout;
 pub mod make;
 mod read;
+mod types;
 
 pub use read::{MAX_LOGICALS, MbrReading, read};
+pub use types::{hidden_form, types_for, word_for};

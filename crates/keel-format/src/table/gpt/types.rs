@@ -1,0 +1,58 @@
+//! `PartitionTypeGUID`s and the kinds of volume that operating systems look for behind them. Source: the registries of
+//! the systems that define them.
+
+use uuid::{Uuid, uuid};
+
+use super::layout::{BASIC_DATA, EFI_SYSTEM};
+use crate::VolumeKind;
+
+const LINUX_DATA: Uuid = uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4");
+const LINUX_SWAP: Uuid = uuid!("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F");
+const LINUX_LVM: Uuid = uuid!("E6D6D379-F507-44C2-A23C-238F2A3DF928");
+const LINUX_RAID: Uuid = uuid!("A19D880F-05FC-4D3B-A006-743F0F84911E");
+const LINUX_LUKS: Uuid = uuid!("CA7D7CCB-63ED-4C53-861C-1742536059CC");
+const LINUX_HOME: Uuid = uuid!("933AC7E1-2EB4-4F13-B844-0E14E2AEF915");
+const LINUX_ROOT: Uuid = uuid!("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709");
+const HFS_PLUS: Uuid = uuid!("48465300-0000-11AA-AA11-00306543ECAC");
+const APFS: Uuid = uuid!("7C3457EF-0000-11AA-AA11-00306543ECAC");
+const RECOVERY: Uuid = uuid!("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC");
+
+/// The customary type for a kind, and the other ones behind which systems find it too.
+#[must_use]
+pub fn types_for(kind: VolumeKind) -> (Uuid, &'static [Uuid]) {
+    match kind {
+        VolumeKind::Ntfs => (BASIC_DATA, &[RECOVERY]),
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => (BASIC_DATA, &[EFI_SYSTEM]),
+        VolumeKind::ExFat | VolumeKind::Refs | VolumeKind::Fve | VolumeKind::Udf | VolumeKind::Iso9660 => (BASIC_DATA, &[]),
+        // The kernel mounts them behind either type; installers used both.
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 | VolumeKind::Xfs | VolumeKind::Btrfs | VolumeKind::F2fs => {
+            (LINUX_DATA, &[BASIC_DATA, LINUX_HOME, LINUX_ROOT])
+        }
+        VolumeKind::Luks => (LINUX_LUKS, &[LINUX_DATA, BASIC_DATA, LINUX_HOME, LINUX_ROOT]),
+        VolumeKind::HfsPlus | VolumeKind::Hfsx => (HFS_PLUS, &[]),
+        VolumeKind::Apfs => (APFS, &[]),
+        VolumeKind::Swap => (LINUX_SWAP, &[]),
+        VolumeKind::Lvm => (LINUX_LVM, &[LINUX_DATA]),
+        VolumeKind::Raid => (LINUX_RAID, &[LINUX_DATA]),
+    }
+}
+
+/// What a type stands for, in words.
+#[must_use]
+pub fn word_for(guid: Uuid) -> &'static str {
+    match guid {
+        BASIC_DATA => "basic data",
+        EFI_SYSTEM => "EFI system",
+        LINUX_DATA => "Linux data",
+        LINUX_SWAP => "Linux swap",
+        LINUX_LVM => "Linux LVM",
+        LINUX_RAID => "Linux RAID",
+        LINUX_LUKS => "Linux LUKS",
+        LINUX_HOME => "Linux home",
+        LINUX_ROOT => "Linux root",
+        HFS_PLUS => "HFS+",
+        APFS => "APFS",
+        RECOVERY => "recovery",
+        _ => "other type",
+    }
+}
