@@ -91,8 +91,7 @@ fn unreadable(range: ByteRange, reason: &str) -> Finding {
 
 fn table_rung(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Rung {
     let mut findings = table.findings.clone();
-    let whole = finds.iter().find(|find| find.start_byte.0 == 0 && find.inside.is_none());
-    if let Some(find) = whole.filter(|_| table.mbr.is_volume) {
+    if let Some(find) = finds.iter().find(|find| find.needs_no_table(table)) {
         findings.retain(|finding| finding.severity == Severity::Note);
         let what = format!("{} fills the drive without a table, by design", find.id);
         findings.push(Finding::at(Severity::Note, ByteOffset(0), what, "its boot sector is sector 0, and its metadata agrees"));

@@ -144,6 +144,18 @@ pub struct VolumeLadder {
 }
 
 impl VolumeLadder {
+    /// The ladder of a find.
+    pub(crate) fn of(find: &Find, rungs: Vec<Rung>) -> Self {
+        Self {
+            id: find.id.clone(),
+            kind: Some(find.kind),
+            label: find.label.clone(),
+            start_byte: find.start_byte,
+            bytes: find.bytes,
+            rungs,
+        }
+    }
+
     /// The label, or the id.
     #[must_use]
     pub fn name(&self) -> &str {

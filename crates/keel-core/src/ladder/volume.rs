@@ -36,6 +36,11 @@ pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find
 fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Cancel) -> VolumeLadder {
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
     let mut rungs = vec![entry(source, table, find), boot_sector(&window, find)];
+    if let Some(why) = find.kind.why_closed() {
+        rungs.push(Rung::new(RungName::FileSystem, RungState::Untested, "not read").then(why));
+        rungs.push(Rung::new(RungName::Files, RungState::Untested, "not read"));
+        return VolumeLadder::of(find, rungs);
+    }
     match find.geometry.open(window) {
         Ok(volume) => {
             rungs.push(file_system(volume.as_ref(), find));
@@ -52,20 +57,13 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Ca
             rungs.push(Rung::new(RungName::Files, RungState::Untested, "nothing lists"));
         }
     }
-    VolumeLadder {
-        id: find.id.clone(),
-        kind: Some(find.kind),
-        label: find.label.clone(),
-        start_byte: find.start_byte,
-        bytes: find.bytes,
-        rungs,
-    }
+    VolumeLadder::of(find, rungs)
 }
 
 /// Rung 6.
 fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
     let sector = source.sector_size();
-    if table.mbr.is_volume && find.start_byte.0 == 0 {
+    if find.needs_no_table(table) {
         return Rung::new(RungName::Entry, RungState::Sound, "needs none");
     }
     let Some(entry) = table.partitions.iter().find(|entry| entry.first.offset(sector) == find.start_byte) else {
@@ -119,6 +117,9 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
 
 /// Rung 7: main against backup against the volume itself.
 fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
+    if find.kind.why_closed().is_some() {
+        return known_boot(find);
+    }
     let main = find.geometry.is_stated_at(window, find.geometry.boot_at());
     let backup_at = find.geometry.copies().first().copied();
     let backup = backup_at.map(|at| find.geometry.is_stated_at(window, at));
@@ -155,6 +156,27 @@ fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
         (false, true) => rung.then("mend: put the boot sector back from its backup"),
         (false, false) => rung.then("look into it and take the files out: they do not need the boot sector"),
     }
+}
+
+/// Rung 7 of a kind that is recognised only: what its witnesses say.
+fn known_boot(find: &Find) -> Rung {
+    let stands = |kind| find.witnesses.iter().any(|witness| witness.kind == kind && witness.weight > 0);
+    let (state, note) = match (stands(WitnessKind::BootSector), stands(WitnessKind::BackupBootSector)) {
+        (true, true) => (RungState::Sound, "both agree"),
+        (true, false) => (RungState::Sound, "stands"),
+        (false, _) => (RungState::Broken, "main gone"),
+    };
+    let rung = Rung::new(RungName::BootSector, state, note);
+    if state == RungState::Sound {
+        return rung;
+    }
+    let finding = Finding::at(
+        Severity::Broken,
+        find.start_byte,
+        "no superblock of this volume stands at its start",
+        "only copies of it were seen on the surface",
+    );
+    rung.with(vec![finding])
 }
 
 /// Rung 8.

@@ -1,12 +1,13 @@
 //! The layout: the set of finds that can stand together, solved exactly, with a reason for each choice.
 
+mod roles;
 pub(crate) mod scheme;
 mod solve;
 
 #[cfg(test)]
 mod tests;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use keel_format::table::{Role, Scheme, TableReading, TypeCode};
 use keel_source::{ByteRange, Lba, SectorCount, SectorSize, SharedSource};
@@ -24,6 +25,8 @@ pub struct Choices {
     pub drop: BTreeSet<String>,
     /// The scheme, instead of what the evidence says.
     pub scheme: Option<Scheme>,
+    /// Types for finds, instead of the customary ones.
+    pub types: BTreeMap<String, TypeCode>,
 }
 
 /// One entry of the layout.
@@ -90,11 +93,9 @@ pub struct Layout {
 #[must_use]
 pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choices: &Choices) -> Layout {
     let (scheme, scheme_why) = scheme::choose(source, table, finds, choices);
-    let whole_drive = finds
-        .iter()
-        .any(|find| find.start_byte.0 == 0 && find.inside.is_none() && !choices.drop.contains(&find.id) && table.mbr.is_volume);
+    let whole_drive = finds.iter().any(|find| find.needs_no_table(table) && !choices.drop.contains(&find.id));
     let ground = scheme::usable_ground(source, table, scheme);
     let (chosen, mut left_out) = solve::choose(source, finds, choices, ground, whole_drive);
-    let entries = scheme::roles(source, table, scheme, &chosen, &mut left_out);
+    let entries = roles::assign(source, table, (scheme, choices), &chosen, &mut left_out);
     Layout { scheme, scheme_why, entries, left_out, whole_drive }
 }

@@ -38,8 +38,10 @@ fn refusal(source: &SharedSource, find: &Find, choices: &Choices, ground: ByteRa
         return Some("dropped by the technician".into());
     }
     if let Some(outer) = &find.inside {
-        let file = find.inside_file.as_deref().unwrap_or("a file");
-        return Some(format!("lies inside {outer}: {} is a disk image stored there", printable(file)));
+        return Some(match &find.inside_file {
+            Some(file) => format!("lies inside {outer}: {} is a disk image stored there", printable(file)),
+            None => format!("lies inside {outer}, which holds other volumes by design"),
+        });
     }
     if whole_drive {
         return Some("a volume fills the drive without a table: no entry is needed".into());

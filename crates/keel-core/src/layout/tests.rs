@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use keel_format::ntfs::NtfsGeometry;
-use keel_format::table::{self, Role, Scheme};
+use keel_format::table::{self, Role, Scheme, TypeCode};
 use keel_format::{Geometry, VolumeKind};
 use keel_source::{ByteOffset, Lba, MemorySource, SectorCount, SharedSource};
 use proptest::prelude::*;
@@ -98,6 +98,56 @@ fn what_lies_on_the_table_or_behind_the_end_is_left_out_with_its_reason() {
     assert_eq!(chosen(&layout), ["n3"]);
     let why: String = layout.left_out.iter().map(|left| left.why.clone()).collect();
     assert!(why.contains("sectors that the table itself needs") && why.contains("behind the end"), "{why}");
+}
+
+/// A drive whose MBR has an extended partition over `ground` and nothing else left of the chain.
+fn with_container(first: u32, sectors: u32) -> SharedSource {
+    use keel_format::table::mbr::make::{NewEntry, mbr_sector};
+    let entry = NewEntry { os_type: 0x0F, boot_indicator: 0, starting_lba: first, size_in_lba: sectors };
+    let mut bytes = vec![0; 64 << 20];
+    bytes[..512].copy_from_slice(&mbr_sector(&[], 7, &[entry]));
+    Arc::new(MemorySource::new("d", bytes, 512))
+}
+
+#[test]
+fn volumes_in_the_extended_partition_come_back_as_logicals_even_when_there_is_room_for_primaries() {
+    let finds = [find(1, MIB, 7 * MIB, 80), find(2, 17 * MIB, 7 * MIB, 80), find(3, 25 * MIB, 7 * MIB, 80)];
+    let drive = with_container(16 * 2048, 30 * 2048);
+    let layout = settle(&drive, &table::read(drive.as_ref()), &finds, &Choices::default());
+    let roles: Vec<(u32, Role)> = layout.entries.iter().map(|entry| (entry.slot, entry.role)).collect();
+    assert_eq!(roles, [(2, Role::Primary), (5, Role::Logical), (6, Role::Logical)]);
+    assert!(layout.entries[1].why.contains("lies in the extended partition"));
+}
+
+#[test]
+fn leaving_one_out_makes_room_for_the_ebr_of_the_next() {
+    let tight: Vec<Find> =
+        (0..6).map(|index| find(index + 1, MIB + index as u64 * 8 * MIB, 8 * MIB, 60 + index as i32)).collect();
+    let layout = settled(&tight, &Choices { scheme: Some(Scheme::Mbr), ..Choices::default() });
+    // Only the first has a free sector before it. Without n2 so has n3: two logicals and three primaries.
+    assert_eq!(chosen(&layout), ["n1", "n3", "n4", "n5", "n6"]);
+    let logicals: Vec<bool> = layout.entries.iter().map(|entry| entry.role == Role::Logical).collect();
+    assert_eq!(logicals, [true, true, false, false, false]);
+    assert_eq!(layout.left_out.len(), 1);
+    assert!(layout.left_out[0].why.contains("choose GPT"), "{:?}", layout.left_out);
+}
+
+#[test]
+fn the_technician_changes_a_type() {
+    let finds = [find(1, MIB, 7 * MIB, 80)];
+    let types = [("n1".to_string(), TypeCode::Mbr(0x27))].into();
+    let layout = settled(&finds, &Choices { scheme: Some(Scheme::Mbr), types, ..Choices::default() });
+    assert_eq!(layout.entries[0].type_code, TypeCode::Mbr(0x27));
+    assert!(layout.entries[0].why.contains("chosen by the technician"));
+}
+
+#[test]
+fn a_volume_that_starts_inside_a_sector_is_left_out_and_the_copy_offered() {
+    let drive: SharedSource = Arc::new(MemorySource::new("d", vec![0; 64 << 20], 4096));
+    let finds = [find(1, MIB + 512, 7 * MIB, 80), find(2, 9 * MIB, 7 * MIB, 80)];
+    let layout = settle(&drive, &table::read(drive.as_ref()), &finds, &Choices::default());
+    assert_eq!(chosen(&layout), ["n2"]);
+    assert!(layout.left_out[0].why.contains("inside a sector of 4096 bytes") && layout.left_out[0].why.contains("copy it"));
 }
 
 proptest! {

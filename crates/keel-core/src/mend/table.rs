@@ -35,10 +35,10 @@ pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layo
 /// True when a sound table says just this.
 fn states(reading: &TableReading, layout: &Layout) -> bool {
     let same = |entry: &LayoutEntry| {
-        reading
-            .partitions
-            .iter()
-            .any(|old| (old.first, old.sectors, old.type_code) == (entry.first, entry.sectors, entry.type_code))
+        reading.partitions.iter().any(|old| {
+            (old.first, old.sectors, old.type_code, old.attributes)
+                == (entry.first, entry.sectors, entry.type_code, entry.attributes)
+        })
     };
     reading.is_sound()
         && reading.scheme == Some(layout.scheme)

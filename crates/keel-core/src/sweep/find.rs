@@ -1,5 +1,6 @@
 //! A find: a volume that the sweep inferred, with its grade.
 
+use keel_format::table::{self, TableReading};
 use keel_format::{FoundVolume, Geometry, Stamp, VolumeKind, Witness, WitnessKind};
 use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SharedSource, printable};
 use serde::Serialize;
@@ -35,7 +36,12 @@ impl Grade {
     fn of(volume: &FoundVolume) -> Self {
         let against: i32 = volume.witnesses.iter().map(|witness| witness.weight.min(0)).sum();
         let boot = volume.has(WitnessKind::BootSector) || volume.has(WitnessKind::BackupBootSector);
-        let rests = volume.has(WitnessKind::CoreMetadata) && volume.has(WitnessKind::RootDirectory);
+        let reads = volume.has(WitnessKind::CoreMetadata) && volume.has(WitnessKind::RootDirectory);
+        // What cannot be read is certain by its superblock and a copy that agree.
+        let rests = match volume.kind.why_closed() {
+            Some(_) => volume.has(WitnessKind::BootSector) && volume.has(WitnessKind::BackupBootSector),
+            None => reads,
+        };
         match volume.score() {
             score if against <= -30 && score < 60 => Self::Contradicted,
             score if score >= 60 && boot && rests => Self::Certain,
@@ -85,6 +91,13 @@ impl Find {
         ByteRange::sized(self.start_byte, self.bytes)
     }
 
+    /// True for a volume that begins where a table would stand: it fills the drive, or did before the table was made.
+    #[must_use]
+    pub fn needs_no_table(&self, table: &TableReading) -> bool {
+        let superblock_alone = !table.mbr.signature && table.scheme.is_none() && self.grade >= Grade::Strong;
+        self.start_byte.0 == 0 && self.inside.is_none() && (table.mbr.is_volume || superblock_alone)
+    }
+
     /// The label, or a dash.
     #[must_use]
     pub fn name(&self) -> &str {
@@ -92,10 +105,34 @@ impl Find {
     }
 }
 
+/// Gives a length to volumes whose format records none: to the end of the table entry that starts there, else to the
+/// next volume, else to the end of the drive less what a GPT needs there.
+fn close_open_ends(source: &SharedSource, found: &mut [FoundVolume]) {
+    const CUSTOMARY: u64 = 1 << 20;
+    let starts: Vec<ByteOffset> = found.iter().map(|volume| volume.start).collect();
+    let open = found.iter_mut().filter(|volume| volume.bytes == 0);
+    for volume in open {
+        let table = table::read(source.as_ref());
+        let sector = source.sector_size();
+        let entry = table.partitions.iter().map(|entry| entry.range(sector)).find(|range| range.start == volume.start);
+        let next = starts.iter().copied().filter(|start| *start > volume.start).min();
+        let last = ByteOffset(source.len().saturating_sub(34 * sector.bytes()) / CUSTOMARY * CUSTOMARY);
+        let (end, how) = match (entry, next) {
+            (Some(range), _) => (range.end, "a table entry that starts here gives the end"),
+            (None, Some(next)) => (next, "the end is taken where the next volume starts"),
+            (None, None) => (last, "the end is taken at the last customary boundary of the drive"),
+        };
+        volume.bytes = end - volume.start;
+        volume.witnesses.push(Witness::at(WitnessKind::SizeRecord, volume.start, 0, how).length(volume.bytes));
+    }
+}
+
 /// Finds from what the formats inferred: sorted, numbered, graded, nested ones marked.
 pub(super) fn make(source: &SharedSource, mut found: Vec<FoundVolume>) -> Vec<Find> {
-    found.retain(|volume| volume.start.0 < source.len() && volume.bytes > 0);
+    found.retain(|volume| volume.start.0 < source.len());
     found.sort_by_key(|volume| (volume.start, volume.kind));
+    close_open_ends(source, &mut found);
+    found.retain(|volume| volume.bytes > 0);
     let sector = source.sector_size();
     let mut finds: Vec<Find> = found
         .into_iter()

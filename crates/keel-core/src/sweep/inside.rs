@@ -11,8 +11,10 @@ use super::Find;
 /// The most files whose maps are looked at for one outer volume.
 const MOST_FILES: usize = 2_000_000;
 
-/// Marks every find whose first byte lies in a present file of another, larger find.
+/// Marks every find that lies in a container (a physical volume, a RAID member), and every find whose first byte lies
+/// in a present file of another, larger find.
 pub(super) fn mark(source: &SharedSource, finds: &mut [Find]) {
+    mark_contained(finds);
     let outers: Vec<usize> = (0..finds.len()).collect();
     for outer in outers {
         let Some(host) = finds.get(outer).cloned() else { continue };
@@ -43,6 +45,17 @@ pub(super) fn mark(source: &SharedSource, finds: &mut [Find]) {
                 guest.inside = Some(host.id.clone());
                 guest.inside_file = Some(printable(&file));
             }
+        }
+    }
+}
+
+/// A container's ground belongs to it: what is found behind its start is a part of what it holds.
+fn mark_contained(finds: &mut [Find]) {
+    let containers: Vec<Find> = finds.iter().filter(|find| find.kind.is_container()).cloned().collect();
+    for container in &containers {
+        let guests = finds.iter_mut().filter(|guest| guest.id != container.id && guest.start_byte > container.start_byte);
+        for guest in guests.filter(|guest| container.range().covers(guest.range()) && guest.inside.is_none()) {
+            guest.inside = Some(container.id.clone());
         }
     }
 }

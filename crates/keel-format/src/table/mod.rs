@@ -90,6 +90,15 @@ impl TypeCode {
         }
     }
 
+    /// What it stands for, in words.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Mbr(code) => mbr::word_for(code),
+            Self::Gpt(guid) => gpt::word_for(guid),
+        }
+    }
+
     /// True when an operating system looks for a volume of `kind` behind this type.
     #[must_use]
     pub fn fits(self, kind: VolumeKind) -> bool {

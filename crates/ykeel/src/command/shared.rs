@@ -100,5 +100,5 @@ pub(crate) fn find<'a>(finds: &'a [Find], name: &str) -> anyhow::Result<&'a Find
 pub(crate) fn choices(args: &ChoiceArgs, finds: &[Find]) -> anyhow::Result<Choices> {
     let ids =
         |names: &[String]| names.iter().map(|name| find(finds, name).map(|find| find.id.clone())).collect::<anyhow::Result<_>>();
-    Ok(Choices { hold: ids(&args.hold)?, drop: ids(&args.drop)?, scheme: args.scheme.map(Into::into) })
+    Ok(Choices { hold: ids(&args.hold)?, drop: ids(&args.drop)?, scheme: args.scheme.map(Into::into), ..Choices::default() })
 }

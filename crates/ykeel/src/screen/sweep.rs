@@ -152,13 +152,9 @@ fn draw_layout(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     for entry in &layout.entries {
         let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
         let find = entry.find.as_deref().unwrap_or("-");
-        let type_code = match entry.type_code {
-            keel_format::table::TypeCode::Mbr(code) => format!("type 0x{code:02X}"),
-            keel_format::table::TypeCode::Gpt(guid) if guid == keel_format::table::gpt::BASIC_DATA => "basic data".to_string(),
-            keel_format::table::TypeCode::Gpt(guid) => format!("{:.8}…", guid.to_string()),
-        };
+        let type_code = entry.type_code.word();
         say(
-            &format!("{} {find:<4}{:<10}{type_code:<11}LBA {}…{end}", entry.slot, entry.role.word(), entry.first.0),
+            &format!("{} {find:<4}{:<10}{type_code:<12}LBA {}…{end}", entry.slot, entry.role.word(), entry.first.0),
             theme.text(),
         );
     }

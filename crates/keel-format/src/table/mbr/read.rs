@@ -47,6 +47,20 @@ pub fn read(source: &dyn Source) -> MbrReading {
     };
     reading.readable = true;
     let view = View::new("MBR", ByteOffset(0), &sector);
+    let volume = crate::registry::boot_sector(source, ByteOffset(0));
+    let marked = view.u16(SIGNATURE_AT, "Signature") == Ok(SIGNATURE);
+    // A superblock behind sector 0 speaks for a volume only where sector 0 itself states no entries.
+    let entries = marked && view.slice(RECORDS_AT, 64, "entries").is_ok_and(|bytes| bytes.iter().any(|byte| *byte != 0));
+    if volume.is_some_and(|volume| volume.boot_at().0 == 0 || !entries) {
+        reading.is_volume = true;
+        reading.findings.push(Finding::at(
+            Severity::Doubt,
+            ByteOffset(0),
+            "the drive begins with a volume, not with a table",
+            "the boot sector or superblock there is that of a volume that starts at sector 0",
+        ));
+        return reading;
+    }
     if view.u16(SIGNATURE_AT, "Signature") != Ok(SIGNATURE) {
         let what = match sector.iter().all(|byte| *byte == 0) {
             true => "sector 0 holds 512 zero bytes: no MBR signature, no entries",
@@ -57,17 +71,6 @@ pub fn read(source: &dyn Source) -> MbrReading {
     }
     reading.signature = true;
     reading.disk_signature = view.u32(DISK_SIGNATURE_AT, "UniqueMBRDiskSignature").unwrap_or(0);
-    if crate::registry::boot_sector(source, ByteOffset(0)).is_some() {
-        reading.is_volume = true;
-        reading.signature = false;
-        reading.findings.push(Finding::at(
-            Severity::Doubt,
-            ByteOffset(0),
-            "sector 0 is the boot sector of a volume, not a table",
-            "its fields are those of a volume that starts at sector 0",
-        ));
-        return reading;
-    }
     for (index, slot) in (1u32..=4).enumerate() {
         let at = RECORDS_AT + index * 16;
         if let Ok(record) = view.at::<RawPartitionRecord>(at, "PartitionRecord") {
