@@ -75,6 +75,19 @@ impl Geometry {
         })
     }
 
+    /// The largest logical sector size, in bytes, behind which an operating system mounts the volume.
+    #[must_use]
+    pub fn least_sector(&self) -> u32 {
+        match self {
+            Self::Ntfs(ntfs) => ntfs.bytes_per_sector,
+            Self::Fat(fat) => fat.bytes_per_sector,
+            Self::ExFat(exfat) => exfat.bytes_per_sector,
+            Self::Ext(ext) => ext.block_bytes,
+            Self::HfsPlus(hfs) => hfs.block_bytes,
+            Self::Known(_) => u32::MAX,
+        }
+    }
+
     /// Where copies of the boot sector (or superblock, or volume header) stand, in bytes of the volume.
     #[must_use]
     pub fn copies(&self) -> Vec<ByteOffset> {

@@ -4,6 +4,7 @@ use keel_format::table::TableReading;
 use keel_format::{Finding, Severity};
 use keel_source::{ByteOffset, ByteRange, LinkKind, SharedSource};
 
+use super::trouble;
 use super::{Rung, RungName, RungState, worst};
 use crate::job::Cancel;
 use crate::sweep::Find;
@@ -97,6 +98,7 @@ fn table_rung(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Ru
         findings.push(Finding::at(Severity::Note, ByteOffset(0), what, "its boot sector is sector 0, and its metadata agrees"));
         return Rung::new(RungName::Table, RungState::Sound, "none, by design").with(findings);
     }
+    findings.extend(trouble::findings(source, table, finds));
     let nothing = table.scheme.is_none() && findings.is_empty();
     let state = if nothing { RungState::Broken } else { worst(&findings) };
     let note = match (table.scheme, state) {

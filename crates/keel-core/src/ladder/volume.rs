@@ -4,12 +4,13 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use keel_format::content::{ContentMatch, matches_type};
-use keel_format::table::{Partition, Role, TableReading, TypeCode};
+use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
 use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, WitnessKind, read_whole};
-use keel_source::{SharedSource, Window, printable};
+use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
 use crate::job::Cancel;
+use crate::layout::roles::HIDING_BITS;
 use crate::sweep::Find;
 
 /// Files sampled for rung 9.
@@ -84,8 +85,9 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
             how: "every entry of the table was compared with the start of the volume".into(),
             severity: Severity::Broken,
         };
+        let findings = [finding].into_iter().chain(too_small(find, sector)).collect();
         return Rung::new(RungName::Entry, RungState::Broken, "no entry")
-            .with(vec![finding])
+            .with(findings)
             .then("take the find into the layout and stage a table");
     };
     let mut findings = Vec::new();
@@ -95,24 +97,35 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
         findings.push(Finding::at(severity, entry.entry_at, what, "length in the entry against the volume's own"));
     }
     if !entry.type_code.fits(find.kind) {
+        let hidden = matches!(entry.type_code, TypeCode::Mbr(code) if mbr::hidden_form(code).is_some());
         let what = format!(
-            "type {} of entry {} does not fit {}: an operating system will not show the volume",
+            "type {} of entry {} {} {}: an operating system will not show the volume",
             entry.type_code,
             entry.slot,
+            if hidden { "hides" } else { "does not fit" },
             find.kind.word()
         );
         findings.push(Finding::at(Severity::Broken, entry.entry_at, what, "type in the entry against what stands there"));
     }
-    if entry.role == Role::Gpt && entry.attributes & (0b11 << 62) != 0 {
-        let what = format!("entry {} has attribute bits that hide it", entry.slot);
-        findings.push(Finding::at(
-            Severity::Doubt,
-            entry.entry_at,
-            what,
-            format!("Attributes 0x{:016x}: bit 62 hidden, bit 63 no automatic letter", entry.attributes),
-        ));
+    let hiding = if entry.type_code == TypeCode::Gpt(gpt::BASIC_DATA) { entry.attributes & HIDING_BITS } else { 0 };
+    if hiding != 0 {
+        let bits = [(60, "read-only"), (62, "hidden"), (63, "no automatic letter")];
+        let words: Vec<&str> = bits.iter().filter(|(bit, _)| hiding >> bit & 1 == 1).map(|(_, word)| *word).collect();
+        let what = format!("entry {} is marked {}: the volume is there and not shown", entry.slot, words.join(", "));
+        let how = format!("Attributes 0x{:016x}", entry.attributes);
+        findings.push(Finding::at(Severity::Doubt, entry.entry_at, what, how));
     }
+    findings.extend(too_small(find, sector));
     Rung::new(RungName::Entry, worst(&findings), format!("entry {}", entry.slot)).with(findings)
+}
+
+/// A volume whose own sectors are smaller than the drive's.
+fn too_small(find: &Find, sector: SectorSize) -> Option<Finding> {
+    let least = find.geometry.least_sector();
+    let what =
+        format!("the volume was made for sectors of {least} bytes; behind sectors of {} no operating system mounts it", sector.0);
+    let how = "sector or block size in the volume's own metadata";
+    (least < sector.0).then(|| Finding::at(Severity::Broken, find.start_byte, what, how))
 }
 
 /// Rung 7: main against backup against the volume itself.

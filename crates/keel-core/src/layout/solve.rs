@@ -47,6 +47,13 @@ fn refusal(source: &SharedSource, find: &Find, choices: &Choices, ground: ByteRa
         return Some("a volume fills the drive without a table: no entry is needed".into());
     }
     let held = choices.hold.contains(&find.id);
+    let (least, sector) = (find.geometry.least_sector(), source.sector_size().0);
+    if least < sector && !held {
+        return Some(format!(
+            "was made for sectors of {least} bytes and this drive has {sector}: no entry would mount it; open the drive with \
+             --sector-size {least} and save a repaired copy"
+        ));
+    }
     if find.grade == Grade::Contradicted && !held {
         return Some("its witnesses contradict one another; hold it to take it in".into());
     }

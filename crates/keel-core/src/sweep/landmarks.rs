@@ -7,11 +7,14 @@ use keel_format::table;
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::{Find, infer};
+use crate::ladder::trouble;
 
 /// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit.
 const WIDTH: u64 = 64 << 10;
 /// Customary alignment of starts.
 const ALIGNMENT: u64 = 1 << 20;
+/// A cylinder of 255 heads with 63 sectors each, in bytes.
+const CYLINDER: u64 = 255 * 63 * 512;
 /// How far into the drive every aligned place is looked at.
 const DENSE: u64 = 64 << 20;
 /// Rounds of following what was found; each one needs a new find.
@@ -69,11 +72,12 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
     places.extend(cut(source, ByteOffset(0), ALIGNMENT + WIDTH));
     places.extend((2..=DENSE / ALIGNMENT).filter_map(|step| cut(source, ByteOffset(step * ALIGNMENT), WIDTH)));
     places.extend(cut(source, ByteOffset(source.len().saturating_sub(2 * ALIGNMENT)), 2 * ALIGNMENT));
-    let table = table::read(source.as_ref());
-    let sector = source.sector_size();
-    let copies = [&table.mbr.partitions, &table.mbr.extended, &table.primary.partitions, &table.backup.partitions];
-    for partition in copies.into_iter().flatten() {
-        places.extend(around(source, partition.range(sector)));
+    let own = (source.sector_size(), table::read(source.as_ref()));
+    for (sector, table) in [own].into_iter().chain(trouble::in_other_size(source)) {
+        let copies = [&table.mbr.partitions, &table.mbr.extended, &table.primary.partitions, &table.backup.partitions];
+        for partition in copies.into_iter().flatten() {
+            places.extend(around(source, partition.range(sector)));
+        }
     }
     places
 }
@@ -93,6 +97,8 @@ fn around(source: &SharedSource, range: ByteRange) -> Vec<ByteRange> {
         cut(source, range.end, WIDTH),
         cut(source, next, WIDTH),
         cut(source, next + ALIGNMENT, WIDTH),
+        // Older tables put starts on cylinders, or a track behind them.
+        cut(source, ByteOffset(range.end.0.div_ceil(CYLINDER).saturating_mul(CYLINDER)), WIDTH),
     ];
     places.into_iter().flatten().collect()
 }

@@ -9,8 +9,10 @@ use std::process::Command;
 
 use keel_core::job::{Cancel, Desk};
 use keel_core::sweep::{Reach, Sweep, SweepOptions, sweep};
-use keel_format::table::mbr::make::{NewEntry, mbr_sector};
-use keel_source::{OpenOptions, SharedSource};
+use keel_format::table::gpt;
+use keel_format::table::gpt::make::{NewEntry as GptEntry, NewTable};
+use keel_format::table::mbr::make::{NewEntry, mbr_sector, protective_sector};
+use keel_source::{Lba, OpenOptions, SectorCount, SectorSize, SharedSource};
 
 pub const MIB: u64 = 1 << 20;
 
@@ -120,6 +122,41 @@ impl Bench {
             })
             .collect();
         self.write(0, &mbr_sector(&[], 0xB0A7, &entries));
+    }
+
+    /// Formats and fills an ext4 volume of `bytes` bytes at byte `at`.
+    pub fn ext4(&self, at: u64, bytes: u64, label: &str, files: &BTreeMap<String, Vec<u8>>) {
+        let volume = self.folder.path().join("ext.vol");
+        let tree = self.folder.path().join(format!("tree-{label}"));
+        plant(&tree, files);
+        File::create(&volume).unwrap().set_len(bytes).unwrap();
+        run(Command::new("mkfs.ext4").args(["-q", "-F", "-L", label, "-d"]).arg(&tree).arg(&volume));
+        self.place(&volume, at);
+    }
+
+    /// Both copies of a GPT, for a drive of `bytes` bytes, with entries of these starts, lengths and attributes.
+    pub fn gpt(&self, bytes: u64, entries: &[(u64, u64, u64)]) {
+        let sector = SectorSize(self.sector);
+        let unit = u64::from(self.sector);
+        let entries = entries.iter().enumerate().map(|(index, (at, len, attributes))| GptEntry {
+            type_guid: gpt::BASIC_DATA,
+            unique: uuid::Uuid::from_u128(0xB0A7_0000 + index as u128),
+            first: Lba(at / unit),
+            sectors: SectorCount(len / unit),
+            attributes: *attributes,
+            name: format!("part {}", index + 1),
+        });
+        let table = NewTable { disk: uuid::Uuid::from_u128(0xB0A7), entries: entries.collect(), count: 128, entry_bytes: 128 };
+        let made = table.sectors(bytes / unit, sector).unwrap();
+        self.write(0, &protective_sector(&[], bytes / unit));
+        for (lba, bytes) in made.primary.iter().chain(&made.backup) {
+            self.write(lba.0 * unit, bytes);
+        }
+    }
+
+    /// Makes the image longer or shorter: a clone to a drive of another size.
+    pub fn resize(&self, bytes: u64) {
+        File::options().write(true).open(&self.image).unwrap().set_len(bytes).unwrap();
     }
 
     pub fn open(&self) -> SharedSource {
