@@ -94,7 +94,7 @@ const SCATTERED: &str = "Voyage register.csv";
 
 /// Writes a tar of `items` for the guest: the scattered file is put together there from pieces, and the scratch files
 /// are deleted.
-pub(crate) fn write_tar(items: &[Item], tar: &Path) -> anyhow::Result<()> {
+pub(crate) fn write_tar(items: &[Item], tar: &Path, year: u32) -> anyhow::Result<()> {
     let folder = tar.with_extension("tree");
     let _ = std::fs::remove_dir_all(&folder);
     let mut names = Vec::new();
@@ -108,11 +108,13 @@ pub(crate) fn write_tar(items: &[Item], tar: &Path) -> anyhow::Result<()> {
     let script = format!(
         "i=0; while [ $i -lt 24 ]; do dd if=.pieces bs=32k skip=$i count=1 2>/dev/null >> '{SCATTERED}'; \
          dd if=.pieces bs=32k skip=$i count=1 2>/dev/null >> .filler; sync; i=$((i+1)); done\n\
-         dd if=.pieces bs=32k skip=24 2>/dev/null >> '{SCATTERED}'\nrm -f .pieces .filler Notes/scratch-*.txt\n"
+         dd if=.pieces bs=32k skip=24 2>/dev/null >> '{SCATTERED}'\nrm -f .pieces .filler Notes/scratch-*.txt\n\
+         busybox touch -d '{year}-03-14 09:26:53' '{SCATTERED}' Notes .\n"
     );
     std::fs::write(folder.join(".after.sh"), script)?;
     let status = std::process::Command::new("tar")
-        .args(["--format=pax", "--mtime=2026-03-14 09:26:53Z", "--owner=0", "--group=0", "--sort=name", "-C"])
+        .arg(format!("--mtime={year}-03-14 09:26:53Z"))
+        .args(["--format=pax", "--owner=0", "--group=0", "--sort=name", "-C"])
         .arg(&folder)
         .arg("-cf")
         .arg(tar)
@@ -124,6 +126,14 @@ pub(crate) fn write_tar(items: &[Item], tar: &Path) -> anyhow::Result<()> {
     std::fs::File::options().write(true).open(tar)?.set_len(len.div_ceil(4096) * 4096)?;
     std::fs::remove_dir_all(&folder)?;
     Ok(())
+}
+
+/// True for the few files of a small volume.
+pub(crate) fn is_brief(path: &str) -> bool {
+    path.starts_with("Letters/To")
+        || path.starts_with("Engine room/log-0")
+        || path.ends_with("boat-01.jpg")
+        || path.starts_with("Roster")
 }
 
 /// True for the files that the guest deletes again.

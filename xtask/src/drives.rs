@@ -6,24 +6,74 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use anyhow::Context;
+use keel_format::hfsplus::make::NewVolume;
+use keel_format::table::gpt;
 use keel_format::table::gpt::make::{NewEntry as NewGptEntry, NewTable};
-use keel_format::table::mbr::make::{NewEntry, mbr_sector, protective_sector};
+use keel_format::table::mbr::make::{NewEntry, NewLogical, ebr_sectors, mbr_sector, protective_sector};
+use keel_format::{VolumeKind, hfsplus};
 use keel_source::{Lba, SectorCount, SectorSize, pack};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
-use crate::content;
+use crate::content::{self, Item};
 use crate::guest::{self, Filling, root, run};
 
 const SECTOR: u64 = 512;
 
 /// A volume of a demo drive.
+#[derive(Clone, Copy)]
 struct Volume {
     kind: &'static str,
     label: &'static str,
     first: u64,
     sectors: u64,
     seed: u64,
+    place: Place,
+    fill: Fill,
+}
+
+/// Where the table keeps a volume.
+#[derive(Clone, Copy, PartialEq)]
+enum Place {
+    /// An entry of its own.
+    Entry,
+    /// A logical partition; its EBR stands one MiB before it.
+    Logical,
+    /// None: it is of an older time, and a newer volume was made over it.
+    Older,
+}
+
+/// What goes into a volume.
+#[derive(Clone, Copy, PartialEq)]
+enum Fill {
+    /// 70-odd files, written by the kernel's driver.
+    Whole,
+    /// The same, and a disk image of another volume among them.
+    WithImage,
+    /// A few files, put in without a driver.
+    Few,
+}
+
+impl Volume {
+    const fn new(kind: &'static str, label: &'static str, first: u64, sectors: u64, seed: u64) -> Self {
+        Self { kind, label, first, sectors, seed, place: Place::Entry, fill: Fill::Whole }
+    }
+
+    const fn logical(self) -> Self {
+        Self { place: Place::Logical, ..self }
+    }
+
+    const fn older(self) -> Self {
+        Self { place: Place::Older, ..self }
+    }
+
+    const fn with_image(self) -> Self {
+        Self { fill: Fill::WithImage, ..self }
+    }
+
+    const fn few(self) -> Self {
+        Self { fill: Fill::Few, ..self }
+    }
 }
 
 /// A demo drive before it is broken.
@@ -31,117 +81,287 @@ struct Drive {
     name: &'static str,
     bytes: u64,
     gpt: bool,
+    /// Sector size that the table was written in.
+    sector: u64,
+    /// Attribute bits of its GPT entries.
+    attributes: u64,
+    /// The drive that the finished one was cloned to.
+    grown_to: Option<u64>,
     volumes: &'static [Volume],
     /// Ranges of sectors to be zeroed: first and count; counted from the end when negative.
     lost: &'static [(i64, u64)],
 }
 
+/// A drive of 512-byte sectors with an MBR, nothing lost.
+const PLAIN: Drive =
+    Drive { name: "", bytes: 0, gpt: false, sector: SECTOR, attributes: 0, grown_to: None, volumes: &[], lost: &[] };
+
 const MIB: u64 = 2048;
+
+/// Twenty-four small volumes, by turns FAT and ext4.
+const FLEET: [Volume; 24] = {
+    const NAMES: [&str; 24] = [
+        "HERON", "TERN", "CURLEW", "PIPER", "WREN", "GANNET", "PLOVER", "DUNLIN", "KNOT", "TEAL", "SCOTER", "EIDER", "SMEW",
+        "RUFF", "AVOCET", "GREBE", "BITTERN", "CRAKE", "COOT", "SNIPE", "WIGEON", "PINTAIL", "GARGANEY", "SHELDUCK",
+    ];
+    let mut volumes = [Volume::new("vfat", "", 0, 96 * MIB, 0).few(); 24];
+    let mut index = 0;
+    while index < 24 {
+        let kind = if index % 2 == 0 { "vfat" } else { "ext4" };
+        volumes[index] = Volume::new(kind, NAMES[index], MIB + index as u64 * 100 * MIB, 96 * MIB, 100 + index as u64).few();
+        index += 1;
+    }
+    volumes
+};
 
 const DRIVES: &[Drive] = &[
     Drive {
         name: "purser-stick",
         bytes: 15_931_539_456,
-        gpt: false,
-        volumes: &[
-            Volume { kind: "vfat", label: "TICKETS", first: MIB, sectors: 3000 * MIB, seed: 1 },
-            Volume { kind: "ntfs", label: "PURSER", first: 3001 * MIB, sectors: 9000 * MIB, seed: 2 },
-        ],
+        volumes: &[Volume::new("vfat", "TICKETS", MIB, 3000 * MIB, 1), Volume::new("ntfs", "PURSER", 3001 * MIB, 9000 * MIB, 2)],
         lost: &[(0, 1)],
+        ..PLAIN
     },
     Drive {
         name: "ticket-office",
         bytes: 120_034_123_776,
         gpt: true,
         volumes: &[
-            Volume { kind: "ntfs", label: "OFFICE", first: MIB, sectors: 40_000 * MIB, seed: 3 },
-            Volume { kind: "ntfs", label: "ARCHIVE", first: 40_001 * MIB, sectors: 60_000 * MIB, seed: 4 },
+            Volume::new("ntfs", "OFFICE", MIB, 40_000 * MIB, 3),
+            Volume::new("ntfs", "ARCHIVE", 40_001 * MIB, 60_000 * MIB, 4),
         ],
         lost: &[(1, 33)],
+        ..PLAIN
     },
     Drive {
         name: "engine-log",
         bytes: 24_000_000_000,
         gpt: true,
         volumes: &[
-            Volume { kind: "ntfs", label: "ENGINE", first: MIB, sectors: 6000 * MIB, seed: 5 },
-            Volume { kind: "ntfs", label: "LOGBOOK", first: 6001 * MIB, sectors: 9000 * MIB, seed: 6 },
-            Volume { kind: "vfat", label: "SPARES", first: 15_001 * MIB, sectors: 4000 * MIB, seed: 7 },
+            Volume::new("ntfs", "ENGINE", MIB, 6000 * MIB, 5),
+            Volume::new("ntfs", "LOGBOOK", 6001 * MIB, 9000 * MIB, 6),
+            Volume::new("vfat", "SPARES", 15_001 * MIB, 4000 * MIB, 7),
         ],
         // Both copies of the GPT, and both boot sectors of LOGBOOK.
         lost: &[(1, 33), (-33, 33), (6001 * MIB as i64, 1), ((15_001 * MIB - 1) as i64, 1)],
+        ..PLAIN
     },
     Drive {
         name: "harbour-camera",
         bytes: 7_948_206_080,
-        gpt: false,
-        volumes: &[Volume { kind: "vfat", label: "CAMERA", first: 4 * MIB, sectors: 7500 * MIB, seed: 8 }],
+        volumes: &[Volume::new("vfat", "CAMERA", 4 * MIB, 7500 * MIB, 8)],
         lost: &[(4 * MIB as i64, 1)],
+        ..PLAIN
     },
     Drive {
         name: "winch-room",
         bytes: 4_009_754_624,
-        gpt: false,
-        volumes: &[Volume { kind: "ntfs", label: "WINCH", first: MIB, sectors: 3000 * MIB, seed: 9 }],
+        volumes: &[Volume::new("ntfs", "WINCH", MIB, 3000 * MIB, 9)],
         lost: &[],
+        ..PLAIN
     },
     Drive {
         name: "galley",
         bytes: 8_004_304_896,
-        gpt: false,
-        volumes: &[
-            Volume { kind: "ntfs", label: "GALLEY", first: MIB, sectors: 5000 * MIB, seed: 10 },
-            Volume { kind: "vfat", label: "MENUS", first: 5001 * MIB, sectors: 2000 * MIB, seed: 11 },
-        ],
+        volumes: &[Volume::new("ntfs", "GALLEY", MIB, 5000 * MIB, 10), Volume::new("vfat", "MENUS", 5001 * MIB, 2000 * MIB, 11)],
         lost: &[],
+        ..PLAIN
+    },
+    Drive {
+        name: "timetable-desk",
+        bytes: 16_013_942_784,
+        volumes: &[
+            Volume::new("ntfs", "COUNTER", MIB, 3000 * MIB, 12),
+            Volume::new("vfat", "WINTER", 3002 * MIB, 3000 * MIB, 13).logical(),
+            Volume::new("exfat", "SUMMER", 6003 * MIB, 4000 * MIB, 14).logical(),
+            Volume::new("ext4", "DRAFTS", 10_004 * MIB, 2000 * MIB, 15).logical(),
+        ],
+        // The second EBR: the chain is cut behind WINTER.
+        lost: &[(6002 * MIB as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "chart-table",
+        bytes: 32_010_928_128,
+        gpt: true,
+        sector: 4096,
+        volumes: &[
+            Volume::new("vfat", "CHARTS", 2 * MIB, 8000 * MIB, 16),
+            Volume::new("ntfs", "SOUNDINGS", 8002 * MIB, 16_000 * MIB, 17),
+        ],
+        ..PLAIN
+    },
+    Drive {
+        name: "deckhand-laptop",
+        bytes: 12_000_000_000,
+        gpt: true,
+        volumes: &[
+            Volume::new("ntfs", "OLDLOG", 2001 * MIB, 6000 * MIB, 18).older(),
+            Volume::new("exfat", "DECK", MIB, 4000 * MIB, 19),
+        ],
+        ..PLAIN
+    },
+    Drive {
+        name: "backup-shelf",
+        bytes: 20_000_000_000,
+        volumes: &[Volume::new("ntfs", "SHELF", MIB, 18_000 * MIB, 20).with_image()],
+        lost: &[(0, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "skipper-archive",
+        bytes: 10_000_000_512,
+        gpt: true,
+        volumes: &[Volume::new("hfsplus", "SKIPPER", 40, 9000 * MIB, 21)],
+        lost: &[(1, 33), (-33, 33)],
+        ..PLAIN
+    },
+    Drive {
+        name: "stores-box",
+        bytes: 8_000_000_000,
+        volumes: &[Volume::new("ext4", "STORES", MIB, 7000 * MIB, 22)],
+        lost: &[(MIB as i64, 8)],
+        ..PLAIN
+    },
+    Drive { name: "fleet-register", bytes: 3_000_000_512, gpt: true, volumes: &FLEET, lost: &[(1, 33), (-33, 33)], ..PLAIN },
+    Drive {
+        name: "harbour-office",
+        bytes: 9_000_000_000,
+        gpt: true,
+        attributes: 1 << 62 | 1 << 63,
+        volumes: &[Volume::new("ntfs", "HARBOUR", MIB, 4000 * MIB, 23), Volume::new("vfat", "TIDES", 4001 * MIB, 3000 * MIB, 24)],
+        ..PLAIN
+    },
+    Drive {
+        name: "engine-spare",
+        bytes: 8_000_000_000,
+        gpt: true,
+        grown_to: Some(16_000_000_000),
+        volumes: &[Volume::new("ext4", "PISTON", MIB, 3000 * MIB, 25), Volume::new("ntfs", "VALVE", 3001 * MIB, 4000 * MIB, 26)],
+        ..PLAIN
     },
 ];
 
-/// Builds every drive into `demo/NAME.pack` and the hashes of their files into `demo/expected.json`.
-pub(crate) fn build() -> anyhow::Result<()> {
+/// Builds the drives of these names (all without any) into `demo/NAME.pack`, and the hashes of their files into
+/// `demo/expected.json`.
+pub(crate) fn build(names: &[String]) -> anyhow::Result<()> {
     let work = root().join("target/demo-drives");
     let _ = fs::remove_dir_all(&work);
     fs::create_dir_all(&work)?;
-    let mut expected: BTreeMap<&str, BTreeMap<&str, BTreeMap<String, String>>> = BTreeMap::new();
+    let folder = root().join("demo");
+    fs::create_dir_all(&folder)?;
+    let list = folder.join("expected.json");
+    let mut expected: Expected = fs::read(&list).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default();
+    let drives: Vec<&Drive> =
+        DRIVES.iter().filter(|drive| names.is_empty() || names.iter().any(|name| name == drive.name)).collect();
     let mut made: Vec<(&Volume, PathBuf, PathBuf)> = Vec::new();
-    for (drive, volume) in DRIVES.iter().flat_map(|drive| drive.volumes.iter().map(move |volume| (drive, volume))) {
-        let items = content::volume(volume.seed)?;
-        let image = work.join(format!("{}.vol", volume.label));
-        let tar = work.join(format!("{}.tar", volume.label));
-        content::write_tar(&items, &tar)?;
-        format(volume.kind, volume.label, volume.sectors, &image, volume.first)?;
-        let hashes = items.iter().filter(|item| !content::is_deleted(&item.path));
-        let hashes = hashes
-            .map(|item| (item.path.clone(), Sha256::digest(&item.bytes).iter().map(|byte| format!("{byte:02x}")).collect()));
-        expected.entry(drive.name).or_default().insert(volume.label, hashes.collect());
-        made.push((volume, image, tar));
+    for drive in &drives {
+        expected.remove(drive.name);
+        for volume in drive.volumes {
+            let items = items(volume, &work)?;
+            let hashes = items.iter().filter(|item| !content::is_deleted(&item.path));
+            let hashes = hashes
+                .map(|item| (item.path.clone(), Sha256::digest(&item.bytes).iter().map(|byte| format!("{byte:02x}")).collect()));
+            expected.entry(drive.name.into()).or_default().insert(volume.label.into(), hashes.collect());
+            let image = work.join(format!("{}.vol", volume.label));
+            if volume.fill == Fill::Few {
+                fill_few(volume, &items, &image)?;
+                continue;
+            }
+            let tar = work.join(format!("{}.tar", volume.label));
+            let year = if volume.place == Place::Older { 2019 } else { 2026 };
+            content::write_tar(&items, &tar, year)?;
+            format(volume.kind, volume.label, volume.sectors, &image, (volume.first, drive.sector))?;
+            made.push((volume, image, tar));
+        }
     }
     let fillings: Vec<Filling<'_>> =
         made.iter().map(|(volume, image, tar)| Filling { kind: volume.kind, volume: image, tar }).collect();
     guest::fill(&fillings)?;
-    let folder = root().join("demo");
-    fs::create_dir_all(&folder)?;
-    for drive in DRIVES {
+    for drive in drives {
         let image = work.join(format!("{}.img", drive.name));
         assemble(drive, &work, &image)?;
         let packed = folder.join(format!("{}.pack", drive.name));
         pack::pack(&image, &mut File::create(&packed)?)?;
         println!("{}  {} bytes", packed.display(), fs::metadata(&packed)?.len());
     }
-    fs::write(folder.join("expected.json"), serde_json::to_string_pretty(&expected)? + "\n")?;
+    fs::write(list, serde_json::to_string_pretty(&expected)? + "\n")?;
     fs::remove_dir_all(&work)?;
     Ok(())
 }
 
-/// Formats a bare volume with the system's own formatter. `hidden` sectors lie before it on its drive.
-pub(crate) fn format(kind: &str, label: &str, sectors: u64, image: &Path, hidden: u64) -> anyhow::Result<()> {
-    File::create(image)?.set_len(sectors * SECTOR)?;
+/// Hashes by drive, volume and path.
+type Expected = BTreeMap<String, BTreeMap<String, BTreeMap<String, String>>>;
+
+fn items(volume: &Volume, work: &Path) -> anyhow::Result<Vec<Item>> {
+    let mut items = content::volume(volume.seed)?;
+    match volume.fill {
+        Fill::Whole => {}
+        Fill::Few => items.retain(|item| content::is_brief(&item.path)),
+        Fill::WithImage => {
+            let inner = Volume::new("vfat", "STICK", 0, 24 * MIB, volume.seed + 50).few();
+            let image = work.join("inner.vol");
+            fill_few(&inner, &self::items(&inner, work)?, &image)?;
+            items.push(Item { path: "Backups/old stick.img".into(), bytes: fs::read(&image)? });
+        }
+    }
+    Ok(items)
+}
+
+/// A small volume that is filled without a driver: FAT by copying into it, ext4 by its own formatter.
+fn fill_few(volume: &Volume, items: &[Item], image: &Path) -> anyhow::Result<()> {
+    let tree = image.with_extension("tree");
+    let _ = fs::remove_dir_all(&tree);
+    for item in items {
+        let path = tree.join(&item.path);
+        fs::create_dir_all(path.parent().context("a path has a folder")?)?;
+        fs::write(&path, &item.bytes)?;
+    }
+    let _ = fs::remove_file(image);
+    File::create(image)?.set_len(volume.sectors * SECTOR)?;
+    let (path, from) = (image.to_string_lossy().into_owned(), tree.to_string_lossy().into_owned());
+    if volume.kind == "ext4" {
+        run("mkfs.ext4", &["-q", "-F", "-L", volume.label, "-U", &uuid_of(volume.label), "-d", &from, &path])?;
+    } else {
+        run("mkfs.vfat", &["-n", volume.label, "-i", &format!("{:08x}", crc32(volume.label)), &path])?;
+        let tops: Vec<String> = fs::read_dir(&tree)?.flatten().map(|entry| entry.path().to_string_lossy().into_owned()).collect();
+        let arguments: Vec<&str> = ["-s", "-i", &path].into_iter().chain(tops.iter().map(String::as_str)).chain(["::"]).collect();
+        run("mcopy", &arguments)?;
+    }
+    fs::remove_dir_all(&tree)?;
+    Ok(())
+}
+
+fn uuid_of(label: &str) -> String {
+    Uuid::from_u64_pair(u64::from(crc32(label)) << 32 | 0x4B4C, 0x8000_0000_0000_0001).to_string()
+}
+
+/// Formats a bare volume with the system's own formatter, HFS+ with ours. `hidden` sectors of 512 bytes lie before it on
+/// its drive, whose sectors have `sector` bytes.
+pub(crate) fn format(kind: &str, label: &str, sectors: u64, image: &Path, (hidden, sector): (u64, u64)) -> anyhow::Result<()> {
+    let file = File::create(image)?;
+    file.set_len(sectors * SECTOR)?;
     let path = image.to_string_lossy();
-    let hidden = hidden.to_string();
-    let serial = format!("{:08x}", crc32(label));
+    let hidden = (hidden * SECTOR / sector).to_string();
+    let (serial, size) = (format!("{:08x}", crc32(label)), sector.to_string());
     match kind {
-        "vfat" => run("mkfs.vfat", &["-F", "32", "-n", label, "-i", &serial, "-h", &hidden, &path]),
-        _ => run("mkfs.ntfs", &["-Q", "-F", "-q", "-L", label, "-p", &hidden, "-H", "255", "-S", "63", &path]),
+        "vfat" => run("mkfs.vfat", &["-F", "32", "-S", &size, "-n", label, "-i", &serial, "-h", &hidden, &path]),
+        "exfat" => run("mkfs.exfat", &["-L", label, &path]),
+        "ext4" => run("mkfs.ext4", &["-q", "-F", "-L", label, "-U", &uuid_of(label), "-E", "lazy_itable_init=1", &path]),
+        "hfsplus" => {
+            let new = NewVolume {
+                bytes: sectors * SECTOR,
+                block_bytes: 4096,
+                label: label.into(),
+                created: 3_856_000_000,
+                identifier: u64::from(crc32(label)),
+            };
+            for (at, bytes) in hfsplus::make::volume(&new).context("the volume has room")? {
+                file.write_all_at(&bytes, at)?;
+            }
+            Ok(())
+        }
+        _ => run("mkfs.ntfs", &["-Q", "-F", "-q", "-s", &size, "-L", label, "-p", &hidden, "-H", "255", "-S", "63", &path]),
     }
 }
 
@@ -153,27 +373,14 @@ fn assemble(drive: &Drive, work: &Path, image: &Path) -> anyhow::Result<()> {
     let file = File::create(image)?;
     file.set_len(drive.bytes)?;
     let sectors = drive.bytes / SECTOR;
+    // An older generation comes first, so that the newer one lies over it.
     for volume in drive.volumes {
         copy_data(&work.join(format!("{}.vol", volume.label)), &file, volume.first * SECTOR)?;
     }
     if drive.gpt {
-        write_gpt(drive, &file, sectors)?;
+        write_gpt(drive, &file)?;
     } else {
-        let entries: Vec<NewEntry> = drive
-            .volumes
-            .iter()
-            .map(|volume| {
-                let number = |value: u64| u32::try_from(value).context("fits an MBR");
-                let os_type = if volume.kind == "ntfs" { 0x07 } else { 0x0C };
-                Ok(NewEntry {
-                    os_type,
-                    boot_indicator: 0,
-                    starting_lba: number(volume.first)?,
-                    size_in_lba: number(volume.sectors)?,
-                })
-            })
-            .collect::<anyhow::Result<_>>()?;
-        file.write_all_at(&mbr_sector(&[], crc32(drive.name), &entries), 0)?;
+        write_mbr(drive, &file)?;
     }
     for (first, count) in drive.lost {
         let first = u64::try_from(*first).unwrap_or_else(|_| sectors - first.unsigned_abs());
@@ -181,26 +388,68 @@ fn assemble(drive: &Drive, work: &Path, image: &Path) -> anyhow::Result<()> {
             file.write_all_at(&[0; SECTOR as usize], sector * SECTOR)?;
         }
     }
+    file.set_len(drive.grown_to.unwrap_or(drive.bytes))?;
     Ok(())
 }
 
-fn write_gpt(drive: &Drive, file: &File, sectors: u64) -> anyhow::Result<()> {
+fn write_mbr(drive: &Drive, file: &File) -> anyhow::Result<()> {
+    let number = |value: u64| u32::try_from(value).context("fits an MBR");
+    let os_type = |volume: &Volume| match volume.kind {
+        "vfat" => 0x0C,
+        "ext4" => 0x83,
+        _ => 0x07,
+    };
+    let mut entries: Vec<NewEntry> = Vec::new();
+    for volume in drive.volumes.iter().filter(|volume| volume.place == Place::Entry) {
+        let (starting_lba, size_in_lba) = (number(volume.first)?, number(volume.sectors)?);
+        entries.push(NewEntry { os_type: os_type(volume), boot_indicator: 0, starting_lba, size_in_lba });
+    }
+    let logicals = drive.volumes.iter().filter(|volume| volume.place == Place::Logical);
+    let chain: Vec<NewLogical> = logicals
+        .map(|volume| NewLogical {
+            ebr: Lba(volume.first - MIB),
+            first: Lba(volume.first),
+            sectors: SectorCount(volume.sectors),
+            os_type: os_type(volume),
+        })
+        .collect();
+    if let (Some(first), Some(last)) = (chain.first(), chain.last()) {
+        let end = last.first.0 + last.sectors.0;
+        let (starting_lba, size_in_lba) = (number(first.ebr.0)?, number(end - first.ebr.0)?);
+        entries.push(NewEntry { os_type: 0x0F, boot_indicator: 0, starting_lba, size_in_lba });
+        for (lba, bytes) in ebr_sectors(first.ebr, &chain).context("the chain fits")? {
+            file.write_all_at(&bytes, lba.0 * SECTOR)?;
+        }
+    }
+    file.write_all_at(&mbr_sector(&[], crc32(drive.name), &entries), 0)?;
+    Ok(())
+}
+
+fn write_gpt(drive: &Drive, file: &File) -> anyhow::Result<()> {
     let guid = |text: String| {
         Uuid::from_u64_pair(u64::from(crc32(&text)) << 32 | 0x4B4C, 0x8000_0000_0000_0000 | u64::from(crc32(drive.name)))
     };
-    let entries = drive.volumes.iter().map(|volume| NewGptEntry {
-        type_guid: keel_format::table::gpt::BASIC_DATA,
+    let unit = drive.sector / SECTOR;
+    let kind = |volume: &Volume| match volume.kind {
+        "ext4" => VolumeKind::Ext4,
+        "hfsplus" => VolumeKind::HfsPlus,
+        _ => VolumeKind::Ntfs,
+    };
+    let entries = drive.volumes.iter().filter(|volume| volume.place == Place::Entry).map(|volume| NewGptEntry {
+        type_guid: gpt::types_for(kind(volume)).0,
         unique: guid(format!("part {}", volume.label)),
-        first: Lba(volume.first),
-        sectors: SectorCount(volume.sectors),
-        attributes: 0,
+        first: Lba(volume.first / unit),
+        sectors: SectorCount(volume.sectors / unit),
+        attributes: drive.attributes,
         name: volume.label.to_string(),
     });
     let table = NewTable { disk: guid("disk".into()), entries: entries.collect(), count: 128, entry_bytes: 128 };
-    let made = table.sectors(sectors, SectorSize(512)).context("the table fits")?;
+    let sector = SectorSize(u32::try_from(drive.sector)?);
+    let sectors = drive.bytes / drive.sector;
+    let made = table.sectors(sectors, sector).context("the table fits")?;
     file.write_all_at(&protective_sector(&[], sectors), 0)?;
     for (lba, bytes) in made.primary.iter().chain(&made.backup) {
-        file.write_all_at(bytes, lba.0 * SECTOR)?;
+        file.write_all_at(bytes, lba.0 * drive.sector)?;
     }
     Ok(())
 }

@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | ci | demo-drives | shots | bench`.
+//! Developer tasks: `cargo xtask test | ci | demo-drives [NAME..] | shots | bench`.
 #![forbid(unsafe_code)]
 
 mod bench;
@@ -19,11 +19,11 @@ fn main() -> anyhow::Result<()> {
     let rest = arguments.get(1..).unwrap_or_default();
     match arguments.first().map(String::as_str) {
         Some("test") => setup::test(rest),
-        Some("demo-drives") => drives::build(),
+        Some("demo-drives") => drives::build(rest),
         Some("shots") => shots::take(),
         Some("bench") => bench::run_all(),
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
-        _ => bail!("usage: cargo xtask test | demo-drives | shots | bench | guest"),
+        _ => bail!("usage: cargo xtask test | demo-drives [NAME..] | shots | bench | guest"),
     }
 }

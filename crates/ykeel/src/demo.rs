@@ -16,6 +16,15 @@ const IMAGES: &[(&str, &[u8])] = &[
     ("harbour-camera.img", include_bytes!("../../../demo/harbour-camera.pack")),
     ("winch-room/surface.img", include_bytes!("../../../demo/winch-room.pack")),
     ("galley.img", include_bytes!("../../../demo/galley.pack")),
+    ("timetable-desk.img", include_bytes!("../../../demo/timetable-desk.pack")),
+    ("chart-table.img", include_bytes!("../../../demo/chart-table.pack")),
+    ("deckhand-laptop.img", include_bytes!("../../../demo/deckhand-laptop.pack")),
+    ("backup-shelf.img", include_bytes!("../../../demo/backup-shelf.pack")),
+    ("skipper-archive.img", include_bytes!("../../../demo/skipper-archive.pack")),
+    ("stores-box.img", include_bytes!("../../../demo/stores-box.pack")),
+    ("fleet-register.img", include_bytes!("../../../demo/fleet-register.pack")),
+    ("harbour-office.img", include_bytes!("../../../demo/harbour-office.pack")),
+    ("engine-spare.img", include_bytes!("../../../demo/engine-spare.pack")),
 ];
 
 /// Texts: notes as the client told them, and descriptions of simulated drives.
@@ -28,6 +37,15 @@ const TEXTS: &[(&str, &str)] = &[
     ("winch-room.note.txt", include_str!("../../../demo/winch-room.note.txt")),
     ("winch-room.drive.toml", include_str!("../../../demo/winch-room.drive.toml")),
     ("galley.note.txt", include_str!("../../../demo/galley.note.txt")),
+    ("timetable-desk.note.txt", include_str!("../../../demo/timetable-desk.note.txt")),
+    ("chart-table.note.txt", include_str!("../../../demo/chart-table.note.txt")),
+    ("deckhand-laptop.note.txt", include_str!("../../../demo/deckhand-laptop.note.txt")),
+    ("backup-shelf.note.txt", include_str!("../../../demo/backup-shelf.note.txt")),
+    ("skipper-archive.note.txt", include_str!("../../../demo/skipper-archive.note.txt")),
+    ("stores-box.note.txt", include_str!("../../../demo/stores-box.note.txt")),
+    ("fleet-register.note.txt", include_str!("../../../demo/fleet-register.note.txt")),
+    ("harbour-office.note.txt", include_str!("../../../demo/harbour-office.note.txt")),
+    ("engine-spare.note.txt", include_str!("../../../demo/engine-spare.note.txt")),
 ];
 
 /// Lays out the demo yard in `dir` and opens it.

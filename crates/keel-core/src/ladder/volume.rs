@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
-use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, WitnessKind, read_whole};
+use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, VolumeKind, WitnessKind, read_whole};
 use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
@@ -266,22 +266,24 @@ fn sample(volume: &dyn Volume, entry: &Entry) -> Result<(), String> {
     }
 }
 
+/// Kinds whose boot sector or superblock is asked for behind a table entry.
+const KINDS: [VolumeKind; 6] =
+    [VolumeKind::Ntfs, VolumeKind::Fat16, VolumeKind::Fat32, VolumeKind::Ext4, VolumeKind::HfsPlus, VolumeKind::Apfs];
+
 /// A table entry behind which no volume of a known kind was found.
 fn of_entry(source: &SharedSource, partition: &Partition) -> VolumeLadder {
     let range = partition.range(source.sector_size());
-    let mut first = [0; 512];
+    // Superblocks stand up to 1024 bytes in.
+    let mut first = [0; 4096];
     let blank = source.read_at(range.start, &mut first).is_ok() && first.iter().all(|byte| *byte == 0);
-    let ours = match partition.type_code {
-        TypeCode::Mbr(code) => matches!(code, 0x01 | 0x04 | 0x06 | 0x07 | 0x0B | 0x0C | 0x0E),
-        TypeCode::Gpt(guid) => guid == keel_format::table::gpt::BASIC_DATA,
-    };
+    let ours = KINDS.iter().any(|kind| partition.type_code.fits(*kind));
     let entry = Rung::new(RungName::Entry, RungState::Sound, format!("entry {}", partition.slot));
     let boot = if ours && blank {
         let finding = Finding::at(
             Severity::Broken,
             range.start,
-            "the first sector of the entry holds only zeros",
-            "it was read without error",
+            "the first 4096 bytes of the entry hold only zeros",
+            "they were read without error",
         );
         Rung::new(RungName::BootSector, RungState::Broken, "gone").with(vec![finding]).then("sweep the surface for the volume")
     } else {

@@ -15,6 +15,10 @@ const WIDTH: u64 = 64 << 10;
 const ALIGNMENT: u64 = 1 << 20;
 /// A cylinder of 255 heads with 63 sectors each, in bytes.
 const CYLINDER: u64 = 255 * 63 * 512;
+/// Where the first copy of an ext superblock stands with blocks of 1024 and of 4096 bytes, and that of Btrfs.
+const COPY_1K: u64 = 8193 << 10;
+const COPY_4K: u64 = 128 << 20;
+const COPY_BTRFS: u64 = 64 << 20;
 /// How far into the drive every aligned place is looked at.
 const DENSE: u64 = 64 << 20;
 /// Rounds of following what was found; each one needs a new find.
@@ -97,6 +101,11 @@ fn around(source: &SharedSource, range: ByteRange) -> Vec<ByteRange> {
         cut(source, range.end, WIDTH),
         cut(source, next, WIDTH),
         cut(source, next + ALIGNMENT, WIDTH),
+        // Copies at the end of a volume, and the customary places of copies inside one.
+        cut(source, ByteOffset(range.end.0.saturating_sub(WIDTH)), WIDTH),
+        cut(source, range.start + COPY_1K, WIDTH),
+        cut(source, range.start + COPY_BTRFS, WIDTH),
+        cut(source, range.start + COPY_4K, WIDTH),
         // Older tables put starts on cylinders, or a track behind them.
         cut(source, ByteOffset(range.end.0.div_ceil(CYLINDER).saturating_mul(CYLINDER)), WIDTH),
     ];

@@ -1,11 +1,13 @@
 //! The sweep: finds lost volumes on the surface.
 
+mod compare;
 mod find;
 mod inside;
 mod landmarks;
 mod state;
 mod surface;
 
+pub use compare::{RootLook, RootName, rival, root_look};
 pub use find::{Find, Grade};
 pub use state::SweepState;
 

@@ -10,7 +10,7 @@ use keel_core::ladder::Ladder;
 use keel_core::layout::{self, Choices, Layout};
 use keel_core::mend::{self, Edit, Only};
 use keel_core::plan::{Applied, Condition, Plan, Step};
-use keel_core::sweep::{Find, Reach, Sweep, SweepProgress};
+use keel_core::sweep::{Find, Reach, RootLook, Sweep, SweepProgress};
 use keel_format::table::{self, TableReading};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
@@ -71,6 +71,11 @@ pub(crate) struct Drive {
 
     /// Selected rung on the ladder, 1 to 9.
     pub(crate) rung: u32,
+    /// The finds that are compared, by their ids.
+    pub(crate) comparing: Option<(String, String)>,
+    /// Their roots, as far as they are read.
+    pub(crate) looks: Vec<RootLook>,
+    pub(crate) looks_job: Option<Job<RootLook, ()>>,
     /// Selected volume on the ladder.
     pub(crate) volume: usize,
     /// Selected find on the sweep.
@@ -111,6 +116,9 @@ impl Drive {
             extract_job: None,
             extract_progress: None,
             rung: 5,
+            comparing: None,
+            looks: Vec::new(),
+            looks_job: None,
             volume: 0,
             find: 0,
             edit: 0,
@@ -149,7 +157,15 @@ impl Drive {
             || self.after_job.is_some()
             || self.writing.is_some()
             || self.extract_job.is_some()
+            || self.looks_job.is_some()
             || self.files.is_busy()
+    }
+
+    /// The two finds that are compared.
+    pub(crate) fn compared(&self) -> Option<(&Find, &Find)> {
+        let (one, other) = self.comparing.as_ref()?;
+        let find = |id: &str| self.finds.iter().find(|find| find.id == id);
+        Some((find(one)?, find(other)?))
     }
 
     /// The find selected on the sweep.

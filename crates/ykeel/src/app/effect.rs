@@ -2,9 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use keel_core::job::Job;
+use keel_core::job::{Desk, Job};
 use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
-use keel_core::sweep::{self, Reach, SweepOptions};
+use keel_core::sweep::{self, Reach, RootLook, SweepOptions};
 use keel_core::{case, files, ladder, yard};
 use keel_source::{OpenOptions, SharedSource};
 
@@ -26,6 +26,8 @@ pub(crate) enum Effect {
     ExaminePlan,
     /// Look into a find.
     LookInto(String),
+    /// Read the roots of two finds.
+    Compare(String, String),
     /// Apply the plan with this code.
     Apply(String),
     /// Finish or roll back with a bundle.
@@ -50,6 +52,7 @@ impl App {
             }
             Effect::ExaminePlan => self.examine_plan(),
             Effect::LookInto(id) => self.look_into(&id),
+            Effect::Compare(one, other) => self.compare(&one, &other),
             Effect::Apply(code) => self.apply(code),
             Effect::Recover(bundle, direction) => self.recover(&bundle, direction),
             Effect::Extract(to) => self.extract(to),
@@ -113,6 +116,16 @@ impl App {
         let source = SharedSource::clone(&drive.source);
         drive.files.open(&source, &find);
         self.stage = Stage::Files;
+    }
+
+    fn compare(&mut self, one: &str, other: &str) {
+        let Some(drive) = &mut self.drive else { return };
+        let pair: Vec<_> = drive.finds.iter().filter(|find| find.id == one || find.id == other).cloned().collect();
+        let source = SharedSource::clone(&drive.source);
+        drive.looks.clear();
+        drive.looks_job = Some(Job::start(move |desk: &Desk<RootLook>| {
+            pair.iter().for_each(|find| desk.tell(sweep::root_look(&source, find)));
+        }));
     }
 
     fn apply(&mut self, code: String) {

@@ -60,10 +60,28 @@ impl App {
     /// Takes what the jobs told since the last frame.
     pub(crate) fn take_reports(&mut self) {
         self.take_sweep();
+        self.take_looks();
         self.take_ladders();
         self.take_files();
         self.take_extract();
         self.take_writing();
+    }
+
+    fn take_looks(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let Some(job) = &mut drive.looks_job else { return };
+        for message in job.drain() {
+            match message {
+                Message::Progress(look) => drive.looks.push(look),
+                Message::Done(()) => drive.looks_job = None,
+                Message::Died(text) => {
+                    drive.looks_job = None;
+                    drive.comparing = None;
+                    self.popups.push(Popup::Message { title: "The comparison died".into(), text });
+                    return;
+                }
+            }
+        }
     }
 
     fn take_sweep(&mut self) {

@@ -2,7 +2,7 @@
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use keel_core::plan::Direction;
-use keel_core::sweep::Reach;
+use keel_core::sweep::{Reach, rival};
 use keel_format::NodeKind;
 use keel_format::table::Scheme;
 use keel_source::LinkKind;
@@ -60,6 +60,7 @@ impl App {
             Action::SweepSurface => self.sweep(Reach::Surface),
             Action::Cancel => self.cancel(),
             Action::Hold | Action::Drop => self.choose(action),
+            Action::Compare => self.compare_selected(),
             Action::ChangeScheme => self.change_scheme(),
             Action::StagePlan => self.go_to(Stage::Plan),
             Action::Apply => self.ask_apply(),
@@ -71,6 +72,22 @@ impl App {
             Action::View => self.toggle_view(),
             Action::ZoomIn => self.zoom(1),
             Action::ZoomOut => self.zoom(-1),
+        }
+    }
+
+    /// Opens the comparison of the selected find with its rival, or leaves it.
+    fn compare_selected(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        if drive.comparing.take().is_some() {
+            return;
+        }
+        let rival = drive.selected_find().and_then(|find| Some((find.id.clone(), rival(&drive.finds, find)?.id.clone())));
+        match rival {
+            Some((one, other)) => {
+                drive.comparing = Some((one.clone(), other.clone()));
+                self.run_effect(Effect::Compare(one, other));
+            }
+            None => self.tell("nothing else claims the ground of this find"),
         }
     }
 
@@ -180,8 +197,11 @@ impl App {
     fn look_into_selected(&mut self) {
         let Some(drive) = &self.drive else { return };
         let find = if self.stage == Stage::Ladder { drive.selected_volume_find() } else { drive.selected_find() };
-        match find.map(|find| find.id.clone()) {
-            Some(id) => self.run_effect(Effect::LookInto(id)),
+        match find.map(|find| (find.id.clone(), find.kind)) {
+            Some((_, kind)) if kind.why_closed().is_some() => {
+                self.show(&format!("{} cannot be looked into", kind.word()), kind.why_closed().unwrap_or_default());
+            }
+            Some((id, _)) => self.run_effect(Effect::LookInto(id)),
             None => self.tell("no volume is selected that could be looked into"),
         }
     }

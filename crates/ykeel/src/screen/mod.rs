@@ -1,5 +1,6 @@
 //! The stages' own work views: each draws the middle and says what stands in *why*.
 
+mod compare;
 pub(crate) mod files;
 mod ladder;
 mod outlook;

@@ -1,11 +1,13 @@
 //! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
 
 use keel_core::sweep::{Find, Grade};
+use keel_format::table::Partition;
 use keel_source::{printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
+use super::compare;
 use crate::app::App;
 use crate::app::drive::{Drive, Swept};
 use crate::widget::why::Why;
@@ -33,6 +35,10 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let (lanes, list) = split(area);
     draw_lanes(app, drive, lanes, buf);
     rule(buf, list, app.theme.line());
+    if let Some(pair) = drive.compared() {
+        compare::draw(app, drive, pair, list, buf);
+        return why(app, drive);
+    }
     draw_list(app, drive, list, buf);
     draw_layout(app, drive, list, buf);
     why(app, drive)
@@ -147,15 +153,35 @@ fn draw_layout(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         say("no table: a volume fills the drive, by design", theme.strong());
         return;
     }
-    say(&format!("layout: {}, {} entries", layout.scheme.word(), layout.entries.len()), theme.strong());
+    let now = drive.table.scheme.map_or("no table", |scheme| scheme.word());
+    say(
+        &format!(
+            "now {now}, {} entries → layout: {}, {} entries",
+            drive.table.partitions.len(),
+            layout.scheme.word(),
+            layout.entries.len()
+        ),
+        theme.strong(),
+    );
     say(&format!("because {}", layout.scheme_why), theme.dim());
     for entry in &layout.entries {
         let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
         let find = entry.find.as_deref().unwrap_or("-");
-        let type_code = entry.type_code.word();
+        let same_ground = |old: &&Partition| (old.first, old.sectors) == (entry.first, entry.sectors);
+        let mark = match drive.table.partitions.iter().find(same_ground) {
+            Some(old) if (old.type_code, old.attributes) == (entry.type_code, entry.attributes) => "=",
+            Some(_) => "~",
+            None => "+",
+        };
+        let (role, word) = (entry.role.word(), entry.type_code.word());
+        say(&format!("{mark}{:>3} {find:<4}{role:<10}{word:<12}LBA {}…{end}", entry.slot, entry.first.0), theme.text());
+    }
+    let kept = |old: &&Partition| layout.entries.iter().any(|entry| (entry.first, entry.sectors) == (old.first, old.sectors));
+    for old in drive.table.partitions.iter().filter(|old| !kept(old)) {
+        let end = (old.first.0 + old.sectors.0).saturating_sub(1);
         say(
-            &format!("{} {find:<4}{:<10}{type_code:<12}LBA {}…{end}", entry.slot, entry.role.word(), entry.first.0),
-            theme.text(),
+            &format!("−{:>3}     {:<10}{:<12}LBA {}…{end}", old.slot, old.role.word(), old.type_code.word(), old.first.0),
+            theme.dim(),
         );
     }
     if !layout.left_out.is_empty() {

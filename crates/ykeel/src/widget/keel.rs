@@ -1,7 +1,7 @@
 //! The keel: a vertical map of the whole drive, first sector at the top, three lanes: now, found, plan.
 
 use keel_format::VolumeKind;
-use keel_format::table::{TableReading, TypeCode, gpt};
+use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -159,7 +159,10 @@ fn draw_block(buf: &mut Buffer, area: Rect, lane: usize, rows: &Rows, block: &Bl
     let texture = match block.kind {
         Some(VolumeKind::Ntfs) => "╱╱",
         Some(VolumeKind::ExFat) => "╲╲",
-        Some(_) => "∙∙",
+        Some(kind) if kind.is_fat() => "∙∙",
+        Some(kind) if kind.is_ext() => "┈┈",
+        Some(kind) if kind.is_hfs() => "╳╳",
+        Some(_) => "▒▒",
         None => "  ",
     };
     match end - first {
@@ -185,10 +188,12 @@ fn table_blocks(drive: &Drive, table: &TableReading) -> Vec<Block> {
     let blocks = table.partitions.iter().map(|entry| {
         let range = entry.range(sector);
         let find = drive.finds.iter().find(|find| find.inside.is_none() && find.start_byte == range.start);
-        let typed = match entry.type_code {
-            TypeCode::Mbr(0x07) => "Nt",
-            TypeCode::Mbr(0x01 | 0x04 | 0x06 | 0x0B | 0x0C | 0x0E) => "Fa",
-            TypeCode::Gpt(guid) if guid == gpt::BASIC_DATA => "da",
+        let typed = match entry.type_code.word() {
+            "NTFS/exFAT" => "Nt",
+            "FAT12" | "FAT16" | "FAT32" => "Fa",
+            "basic data" => "da",
+            word if word.starts_with("Linux") => "Li",
+            word if word.starts_with("HFS") => "H+",
             _ => "??",
         };
         Block { range, letters: find.map_or(typed, |find| find.kind.letters()), kind: find.map(|find| find.kind) }
