@@ -109,7 +109,7 @@ pub(crate) fn write_tar(items: &[Item], tar: &Path, year: u32) -> anyhow::Result
         "i=0; while [ $i -lt 24 ]; do dd if=.pieces bs=32k skip=$i count=1 2>/dev/null >> '{SCATTERED}'; \
          dd if=.pieces bs=32k skip=$i count=1 2>/dev/null >> .filler; sync; i=$((i+1)); done\n\
          dd if=.pieces bs=32k skip=24 2>/dev/null >> '{SCATTERED}'\nrm -f .pieces .filler Notes/scratch-*.txt\n\
-         busybox touch -d '{year}-03-14 09:26:53' '{SCATTERED}' Notes .\n"
+         find . ! -name .after.sh -exec busybox touch -d '{year}-03-14 09:26:53' {{}} +\n"
     );
     std::fs::write(folder.join(".after.sh"), script)?;
     let status = std::process::Command::new("tar")

@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use keel_format::table;
 use keel_source::{Identity, LinkKind, OpenOptions, printable};
 use serde::Serialize;
 
@@ -18,6 +19,10 @@ pub struct Berth {
     pub identity: Option<Identity>,
     /// Why it does not open.
     pub problem: Option<String>,
+    /// What its table calls the drive: `DiskGUID` or MBR signature.
+    pub disk_identifier: Option<String>,
+    /// Other drives of the yard that their tables call the same: an operating system shows only one of them.
+    pub same_identifier: Vec<PathBuf>,
     /// What the client tells, from a note beside the drive (`NAME.note.txt`).
     pub symptom: Option<String>,
     /// The undo bundle of an interrupted apply.
@@ -42,7 +47,21 @@ pub fn list(dir: &Path) -> Result<Vec<Berth>, CoreError> {
         .filter(|path| path.is_file() && ENDINGS.iter().any(|end| path.to_string_lossy().ends_with(end)))
         .collect();
     paths.sort();
-    Ok(paths.into_iter().map(berth).collect())
+    Ok(berths(paths))
+}
+
+/// Asks every drive, and finds those that call themselves alike.
+#[must_use]
+pub fn berths(paths: Vec<PathBuf>) -> Vec<Berth> {
+    let mut berths: Vec<Berth> = paths.into_iter().map(berth).collect();
+    let named: Vec<(PathBuf, String)> =
+        berths.iter().filter_map(|berth| Some((berth.path.clone(), berth.disk_identifier.clone()?))).collect();
+    for berth in &mut berths {
+        let own = berth.disk_identifier.as_ref();
+        let alike = named.iter().filter(|(path, name)| *path != berth.path && Some(name) == own);
+        berth.same_identifier = alike.map(|(path, _)| path.clone()).collect();
+    }
+    berths
 }
 
 /// Asks one drive.
@@ -52,9 +71,21 @@ pub fn berth(path: PathBuf) -> Berth {
     match keel_source::open(&path, OpenOptions::default()) {
         Ok(source) => {
             let (identity, interrupted) = (Some(source.identity().clone()), plan::interrupted(&source));
-            Berth { path, identity, problem: None, symptom, interrupted }
+            let disk_identifier = table::read(source.as_ref()).disk_identifier();
+            Berth { path, identity, problem: None, disk_identifier, same_identifier: Vec::new(), symptom, interrupted }
         }
-        Err(error) => Berth { path, identity: None, problem: Some(chain(&error)), symptom, interrupted: None },
+        Err(error) => {
+            let problem = Some(chain(&error));
+            Berth {
+                path,
+                identity: None,
+                problem,
+                disk_identifier: None,
+                same_identifier: Vec::new(),
+                symptom,
+                interrupted: None,
+            }
+        }
     }
 }
 

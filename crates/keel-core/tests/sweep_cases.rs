@@ -5,6 +5,7 @@ mod support;
 
 use std::fs;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use keel_core::job::{Cancel, Desk};
 use keel_core::sweep::{Grade, Reach, SweepOptions, SweepProgress, SweepState, sweep};
@@ -165,9 +166,34 @@ impl Source for Slow {
         self.0.identity()
     }
 
+    fn change_mark(&self) -> Option<String> {
+        self.0.change_mark()
+    }
+
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
         std::thread::sleep(std::time::Duration::from_millis(12));
         self.0.read_at(at, buf)
+    }
+}
+
+/// A drive that counts the bytes read from it in pieces of a surface scan.
+struct Counted {
+    inner: SharedSource,
+    bytes: AtomicU64,
+}
+
+impl Source for Counted {
+    fn identity(&self) -> &Identity {
+        self.inner.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.bytes.fetch_add(if buf.len() > 1 << 19 { buf.len() as u64 } else { 0 }, Ordering::Relaxed);
+        self.inner.read_at(at, buf)
+    }
+
+    fn change_mark(&self) -> Option<String> {
+        self.inner.change_mark()
     }
 }
 
@@ -199,8 +225,16 @@ fn a_cancelled_sweep_goes_on_where_it_was_and_finds_the_same() {
     assert!(stopped.cancelled && state.exists());
     let (desk, _progress) = Desk::new(Cancel::default());
     let resumed = sweep(&source, &options, &desk).unwrap();
-    assert!(!resumed.cancelled && !state.exists());
+    assert!(!resumed.cancelled && state.exists());
     assert_eq!(ground(&resumed), ground(&whole));
+    // The map is kept: while the image does not change, a second sweep reads nothing of the surface.
+    let counted = Arc::new(Counted { inner: Arc::clone(&source), bytes: AtomicU64::new(0) });
+    let (desk, _progress) = Desk::new(Cancel::default());
+    let again = sweep(&(Arc::clone(&counted) as SharedSource), &options, &desk).unwrap();
+    assert_eq!(ground(&again), ground(&whole));
+    assert!(counted.bytes.load(Ordering::Relaxed) < source.len() / 2, "{} bytes read", counted.bytes.load(Ordering::Relaxed));
+    bench.zero(100 * MIB, 512);
+    assert!(SweepState::load(&state, &bench.open()).is_none(), "a changed image is read anew");
 }
 
 #[test]

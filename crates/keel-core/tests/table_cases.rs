@@ -286,3 +286,29 @@ fn whole_drive_volumes_need_no_table_and_nothing_is_proposed() {
     let told = told_of(&bench);
     assert!(told.layout.whole_drive && told.edits == 0 && told.now.lowest_broken.is_none(), "{}", told.text());
 }
+
+#[test]
+fn drives_that_call_themselves_alike_are_told_and_one_gets_new_identifiers() {
+    let bench = pair();
+    bench.gpt(160 * MIB, &[(ENGINE.0, ENGINE.1, 0), (SPARES.0, SPARES.1, 0)]);
+    let folder = bench.folder.path();
+    std::fs::copy(&bench.image, folder.join("clone.img")).unwrap();
+    let berths = keel_core::yard::list(folder).unwrap();
+    let alike: Vec<usize> = berths.iter().map(|berth| berth.same_identifier.len()).collect();
+    assert_eq!(alike, [1, 1], "{berths:?}");
+    let told = told(&bench.open(), &Choices { new_ids: true, ..Choices::default() });
+    told.holds_as_planned("new identifiers");
+    let view = mend::overlay(&bench.open(), &staged_new_ids(&bench));
+    let fresh = table::read(&view);
+    assert_ne!(fresh.disk_identifier(), berths[0].disk_identifier);
+    let before = table::read(bench.open().as_ref());
+    assert!(fresh.partitions.iter().zip(&before.partitions).all(|(new, old)| new.unique != old.unique && new.first == old.first));
+}
+
+fn staged_new_ids(bench: &Bench) -> Vec<mend::Edit> {
+    let source = bench.open();
+    let finds = swept(&source, Reach::Doubt).finds;
+    let table = table::read(source.as_ref());
+    let layout = layout::settle(&source, &table, &finds, &Choices { new_ids: true, ..Choices::default() });
+    mend::stage(&source, &table, &finds, &layout, Only::All)
+}

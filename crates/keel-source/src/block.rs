@@ -68,6 +68,14 @@ impl Source for BlockDevice {
         read_descriptor(&self.file, at, buf, self.identity.bytes, self.identity.logical_sector)
     }
 
+    fn change_mark(&self) -> Option<String> {
+        // The kernel counts what it wrote since it started: fifth and seventh field of the statistics.
+        let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+        let statistics = fs::read_to_string(sysfs_of(self.device).join("stat")).ok()?;
+        let fields: Vec<&str> = statistics.split_whitespace().collect();
+        Some(format!("{} {} {}", boot.trim(), fields.get(4)?, fields.get(6)?))
+    }
+
     fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
         let name = &self.identity.name;
         if let Some(how) = use_of_device(self.device) {

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io;
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -60,6 +60,11 @@ impl Source for FileSource {
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
         sys::next_data(&self.file, from.0, self.identity.bytes)
             .map(|(start, end)| ByteRange::new(ByteOffset(start), ByteOffset(end)))
+    }
+
+    fn change_mark(&self) -> Option<String> {
+        let metadata = self.file.metadata().ok()?;
+        Some(format!("{}.{:09} {} {}", metadata.mtime(), metadata.mtime_nsec(), metadata.ino(), metadata.len()))
     }
 
     fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {

@@ -81,6 +81,12 @@ pub trait Source: Send + Sync {
         (from.0 < self.len()).then(|| ByteRange::new(from, ByteOffset(self.len())))
     }
 
+    /// A mark that differs whenever the bytes may have changed since it was last asked for; none where that cannot be
+    /// known. What was read under a mark needs no reading again while it stays.
+    fn change_mark(&self) -> Option<String> {
+        None
+    }
+
     /// Opens the same bytes for writing, under an exclusive lock. Only the plan's apply and undo call this.
     ///
     /// # Errors

@@ -1,6 +1,7 @@
 //! The simulated drive, version 1: our stand-in for hardware. The schema stands in `docs/formats.md`.
 
 use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
@@ -218,6 +219,14 @@ fn line_of(text: &str, at: usize) -> usize {
 impl Source for SimulatedDrive {
     fn identity(&self) -> &Identity {
         &self.identity
+    }
+
+    fn change_mark(&self) -> Option<String> {
+        let marks: Option<Vec<String>> = self.parts.iter().map(|(_, part)| part.change_mark()).collect();
+        // What was written beside the backing images, and the description itself.
+        let spill = fs::metadata(&self.spill).ok().map(|metadata| (metadata.mtime(), metadata.mtime_nsec()));
+        let description = self.description.metadata().ok().map(|metadata| (metadata.mtime(), metadata.mtime_nsec()));
+        Some(format!("{} {spill:?} {description:?}", marks?.join(", ")))
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {

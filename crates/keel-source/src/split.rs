@@ -45,6 +45,11 @@ impl Source for SplitSource {
         &self.identity
     }
 
+    fn change_mark(&self) -> Option<String> {
+        let marks: Option<Vec<String>> = self.parts.iter().map(|(_, part)| part.change_mark()).collect();
+        Some(marks?.join(", "))
+    }
+
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
         let wanted = ByteRange::sized(at, buf.len() as u64);
         let mut failure: Option<ReadError> = None;

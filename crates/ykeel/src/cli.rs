@@ -174,6 +174,12 @@ pub(crate) struct ChoiceArgs {
     /// Keep this find out of the layout.
     #[arg(long, value_name = "ID")]
     pub(crate) drop: Vec<String>,
+    /// Give an entry another type: the find's id, `=`, and an MBR type (0x07) or a GPT type GUID.
+    #[arg(long = "type", value_name = "ID=TYPE")]
+    pub(crate) types: Vec<String>,
+    /// Give disk and partitions new identifiers: another drive has the same.
+    #[arg(long)]
+    pub(crate) new_id: bool,
     /// Write this kind of table.
     #[arg(long, value_enum)]
     pub(crate) scheme: Option<SchemeArg>,

@@ -25,6 +25,8 @@ pub struct Choices {
     pub drop: BTreeSet<String>,
     /// The scheme, instead of what the evidence says.
     pub scheme: Option<Scheme>,
+    /// New identifiers for disk and partitions, because another drive has the same.
+    pub new_ids: bool,
     /// Types for finds, instead of the customary ones.
     pub types: BTreeMap<String, TypeCode>,
 }
@@ -85,6 +87,8 @@ pub struct Layout {
     pub entries: Vec<LayoutEntry>,
     /// The finds left out.
     pub left_out: Vec<LeftOut>,
+    /// True when disk and partitions get new identifiers.
+    pub new_ids: bool,
     /// True when a volume fills the drive without a table: nothing is proposed then.
     pub whole_drive: bool,
 }
@@ -97,5 +101,5 @@ pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choic
     let ground = scheme::usable_ground(source, table, scheme);
     let (chosen, mut left_out) = solve::choose(source, finds, choices, ground, whole_drive);
     let entries = roles::assign(source, table, (scheme, choices), &chosen, &mut left_out);
-    Layout { scheme, scheme_why, entries, left_out, whole_drive }
+    Layout { scheme, scheme_why, entries, left_out, new_ids: choices.new_ids, whole_drive }
 }

@@ -61,6 +61,7 @@ pub(super) fn assign(
     for entry in &mut entries {
         if let Some(code) = entry.find.as_ref().and_then(|find| choices.types.get(find))
             && *code != entry.type_code
+            && matches!(code, TypeCode::Gpt(_)) == (entry.role == Role::Gpt)
         {
             entry.why = format!("type {code} chosen by the technician, instead of {}", entry.type_code);
             entry.type_code = *code;

@@ -144,7 +144,12 @@ fn the_technician_changes_a_type() {
 #[test]
 fn a_volume_that_starts_inside_a_sector_is_left_out_and_the_copy_offered() {
     let drive: SharedSource = Arc::new(MemorySource::new("d", vec![0; 64 << 20], 4096));
-    let finds = [find(1, MIB + 512, 7 * MIB, 80), find(2, 9 * MIB, 7 * MIB, 80)];
+    let mut finds = [find(1, MIB + 512, 7 * MIB, 80), find(2, 9 * MIB, 7 * MIB, 80)];
+    for find in &mut finds {
+        if let Geometry::Ntfs(geometry) = &mut find.geometry {
+            geometry.bytes_per_sector = 4096;
+        }
+    }
     let layout = settle(&drive, &table::read(drive.as_ref()), &finds, &Choices::default());
     assert_eq!(chosen(&layout), ["n2"]);
     assert!(layout.left_out[0].why.contains("inside a sector of 4096 bytes") && layout.left_out[0].why.contains("copy it"));

@@ -21,7 +21,7 @@ struct Wanted {
 
 /// The edits that make the drive's table state `layout`. None when it does already, or when there is nothing to state.
 pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<Edit> {
-    if layout.entries.is_empty() || states(reading, layout) {
+    if layout.entries.is_empty() || (states(reading, layout) && !layout.new_ids) {
         return Vec::new();
     }
     let wanted = match layout.scheme {
@@ -50,7 +50,9 @@ fn reason(reading: &TableReading, layout: &Layout) -> String {
     let broken = reading.findings.iter().max_by_key(|finding| finding.severity).map(|finding| finding.what.clone());
     let entries = layout.entries.iter().filter_map(|entry| entry.find.clone()).collect::<Vec<_>>().join(", ");
     let entries = if entries.is_empty() { "the entries kept".to_string() } else { format!("entries for {entries}") };
-    let broken = broken.unwrap_or_else(|| "the table does not state these volumes".into());
+    let otherwise =
+        if layout.new_ids { "another drive has the same identifiers" } else { "the table does not state these volumes" };
+    let broken = broken.unwrap_or_else(|| otherwise.into());
     format!("{broken}; the {} is written with {entries} ({})", layout.scheme.word(), layout.scheme_why)
 }
 
@@ -113,14 +115,22 @@ fn gpt(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
         let slot = entries.get_mut((entry.slot as usize).checked_sub(1)?)?;
         *slot = NewGptEntry {
             type_guid,
-            unique: entry.unique.unwrap_or_else(|| guid(source, &format!("partition at {}", entry.first))),
+            unique: match entry.unique {
+                Some(known) if !layout.new_ids => known,
+                Some(known) => guid(source, &format!("instead of {known}")),
+                None => guid(source, &format!("partition at {}", entry.first)),
+            },
             first: entry.first,
             sectors: entry.sectors,
             attributes: entry.attributes,
             name: entry.name.clone(),
         };
     }
-    let disk = disk.unwrap_or_else(|| guid(source, "disk"));
+    let disk = match disk {
+        Some(known) if !layout.new_ids => known,
+        Some(known) => guid(source, &format!("instead of {known}")),
+        None => guid(source, "disk"),
+    };
     let made = NewTable { disk, entries, count, entry_bytes }.sectors(drive_sectors, sector)?;
     let [primary_header, primary_array] = made.primary;
     let [backup_array, backup_header] = made.backup;
@@ -189,8 +199,11 @@ fn mbr(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
     let former = former_sector(source, ByteOffset(0));
     let former = if reading.mbr.is_volume { vec![0; 512] } else { former };
     let signature = match reading.mbr.disk_signature {
-        0 => u32::try_from(guid(source, "disk signature").as_u128() & 0xFFFF_FFFF).unwrap_or(1).max(1),
-        known => known,
+        known if known != 0 && !layout.new_ids => known,
+        known => {
+            let fresh = guid(source, &format!("disk signature instead of {known}"));
+            u32::try_from(fresh.as_u128() & 0xFFFF_FFFF).unwrap_or(1).max(1)
+        }
     };
     let bytes = mbr_sector(&former, signature, &entries);
     wanted.push(Wanted { lba: Lba(0), bytes, structure: "MBR", order: Order::Primary });

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -78,12 +78,13 @@ impl SweepState {
     }
 }
 
-/// Identity, length, and a hash of the first and last 64 KiB.
+/// Identity, length, a hash of the first and last 64 KiB, and the mark by which the source tells that it changed.
 fn fingerprint(source: &SharedSource) -> String {
     const EDGE: u64 = 64 << 10;
     let mut hasher = blake3::Hasher::new();
     hasher.update(source.identity().key().as_bytes());
     hasher.update(&source.sector_size().0.to_le_bytes());
+    hasher.update(source.change_mark().unwrap_or_default().as_bytes());
     for at in [0, source.len().saturating_sub(EDGE)] {
         let len = usize::try_from(EDGE.min(source.len())).unwrap_or(0);
         let mut edge = vec![0; len];

@@ -69,7 +69,8 @@ pub(super) fn scan(
     *state = scanned;
     match keep {
         Some(path) if cancelled => state.save(path)?,
-        // A whole scan has nothing to go on with; the next one shall read the drive as it is then.
+        // A drive that tells when it changes need not be read again while it does not.
+        Some(path) if source.change_mark().is_some() => state.save(path)?,
         Some(path) => {
             let _ = std::fs::remove_file(path);
         }

@@ -80,6 +80,15 @@ impl std::fmt::Display for TypeCode {
 }
 
 impl TypeCode {
+    /// The type that `text` names: `0x07` for an MBR, a GUID for a GPT.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        match text.strip_prefix("0x") {
+            Some(hex) => u8::from_str_radix(hex, 16).ok().filter(|code| *code != 0).map(Self::Mbr),
+            None => text.parse().ok().map(Self::Gpt),
+        }
+    }
+
     /// The type an operating system expects for a volume of `kind` and `bytes` bytes.
     #[must_use]
     pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
@@ -172,6 +181,17 @@ pub struct TableReading {
 }
 
 impl TableReading {
+    /// What the table calls the drive: `DiskGUID` of a GPT, or the signature of an MBR. Operating systems take two
+    /// drives of the same name for one.
+    #[must_use]
+    pub fn disk_identifier(&self) -> Option<String> {
+        let header = self.primary.header.or(self.backup.header);
+        match self.scheme? {
+            Scheme::Gpt => header.map(|header| header.disk.hyphenated().to_string().to_uppercase()),
+            Scheme::Mbr => (self.mbr.disk_signature != 0).then(|| format!("{:08X}", self.mbr.disk_signature)),
+        }
+    }
+
     /// True when nothing is wrong with the table itself.
     #[must_use]
     pub fn is_sound(&self) -> bool {

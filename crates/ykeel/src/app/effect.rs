@@ -174,6 +174,6 @@ impl App {
     /// Asks the drives of the yard anew.
     pub(crate) fn refresh_yard(&mut self) {
         let paths: Vec<PathBuf> = self.berths.iter().map(|berth| berth.path.clone()).collect();
-        self.berths = paths.into_iter().map(yard::berth).collect();
+        self.berths = yard::berths(paths);
     }
 }

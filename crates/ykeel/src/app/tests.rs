@@ -55,6 +55,8 @@ fn app(open: bool) -> App {
         path: PathBuf::from("/bench/quay.img"),
         identity: Some(drive().identity().clone()),
         problem: None,
+        disk_identifier: None,
+        same_identifier: Vec::new(),
         symptom: Some("told \u{7}".into()),
         interrupted: None,
     };
@@ -62,6 +64,8 @@ fn app(open: bool) -> App {
         path: PathBuf::from("/bench/none.img"),
         identity: None,
         problem: Some("cannot open".into()),
+        disk_identifier: None,
+        same_identifier: Vec::new(),
         symptom: None,
         interrupted: None,
     };

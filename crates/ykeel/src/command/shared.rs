@@ -9,6 +9,7 @@ use keel_core::case;
 use keel_core::job::{Cancel, Desk, Job};
 use keel_core::layout::Choices;
 use keel_core::sweep::{self, Find, Reach, Sweep, SweepOptions, SweepProgress};
+use keel_format::table::TypeCode;
 use keel_source::{OpenOptions, SharedSource};
 use serde::Serialize;
 
@@ -100,5 +101,15 @@ pub(crate) fn find<'a>(finds: &'a [Find], name: &str) -> anyhow::Result<&'a Find
 pub(crate) fn choices(args: &ChoiceArgs, finds: &[Find]) -> anyhow::Result<Choices> {
     let ids =
         |names: &[String]| names.iter().map(|name| find(finds, name).map(|find| find.id.clone())).collect::<anyhow::Result<_>>();
-    Ok(Choices { hold: ids(&args.hold)?, drop: ids(&args.drop)?, scheme: args.scheme.map(Into::into), ..Choices::default() })
+    let types = args.types.iter().map(|text| chosen_type(text, finds)).collect::<anyhow::Result<_>>()?;
+    let (hold, drop) = (ids(&args.hold)?, ids(&args.drop)?);
+    Ok(Choices { hold, drop, scheme: args.scheme.map(Into::into), new_ids: args.new_id, types })
+}
+
+/// The find and the type of `ID=TYPE`.
+fn chosen_type(text: &str, finds: &[Find]) -> anyhow::Result<(String, TypeCode)> {
+    let unknown = || keel_core::CoreError::Unknown { what: "type for a find (ID=0x07 or ID=GUID)", name: text.into() };
+    let (name, code) = text.split_once('=').ok_or_else(unknown)?;
+    let code = TypeCode::parse(code).ok_or_else(unknown)?;
+    Ok((find(finds, name)?.id.clone(), code))
 }

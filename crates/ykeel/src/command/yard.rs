@@ -33,6 +33,10 @@ pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
             }
             (None, problem) => println!("{name}  does not open: {}", problem.as_deref().unwrap_or("-")),
         }
+        for twin in &berth.same_identifier {
+            let twin = printable(&twin.display().to_string());
+            println!("    has the disk identifier of {twin}; ykeel mend --new-id gives it one of its own");
+        }
         if let Some(symptom) = &berth.symptom {
             println!("    {symptom}");
         }

@@ -33,6 +33,17 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
         if berth.interrupted.is_some() {
             put(buf, area, 1, y + 2, "an apply was interrupted: open it to finish or roll back", theme.bad());
         }
+        if let Some(twin) = berth.same_identifier.first() {
+            let twin = printable(&twin.file_name().unwrap_or_default().to_string_lossy());
+            put(
+                buf,
+                area,
+                1,
+                y + 2,
+                &format!("has the disk identifier of {twin}: an operating system shows one of the two"),
+                theme.doubt(),
+            );
+        }
         let told = berth.symptom.as_deref().unwrap_or("nothing was told");
         for (line, text) in wrap(told, usize::from(area.width.saturating_sub(4))).iter().take(2).enumerate() {
             put(buf, area, 3, y + 1 + u16::try_from(line).unwrap_or(0), text, theme.dim());
