@@ -77,7 +77,23 @@ pub(crate) fn take() -> anyhow::Result<()> {
 fn walk(session: &Session) -> anyhow::Result<()> {
     let open = |name: &str| {
         session.keys(&["1", "Home"]);
-        let order = ["engine-log", "galley", "harbour-camera", "purser-stick", "ticket-office", "winch-room"];
+        let order = [
+            "backup-shelf",
+            "chart-table",
+            "deckhand-laptop",
+            "engine-log",
+            "engine-spare",
+            "fleet-register",
+            "galley",
+            "harbour-camera",
+            "harbour-office",
+            "purser-stick",
+            "skipper-archive",
+            "stores-box",
+            "ticket-office",
+            "timetable-desk",
+            "winch-room",
+        ];
         let row = order.iter().position(|drive| *drive == name).unwrap_or(0);
         for _ in 0..row {
             session.keys(&["Down"]);
@@ -105,13 +121,29 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.wait_for("as picture");
     picture("5-files")?;
     session.keys(&["5"]);
-    session.wait_for("as planned");
+    session.wait_for("now → as planned");
     picture("6-plan")?;
     session.keys(&["a"]);
     session.wait_for("Type the code");
     picture("7-apply")?;
     session.keys(&["Escape", "?"]);
-    picture("8-help")
+    picture("8-help")?;
+    session.keys(&["Escape"]);
+    open("deckhand-laptop");
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("DECK") && screen.contains("10 of 10"));
+    session.keys(&["S"]);
+    session.wait_until("the whole surface", |screen| screen.contains("; swept") && screen.contains("OLDLOG"));
+    session.keys(&["c"]);
+    session.wait_until("both roots", |screen| screen.matches("newest change").count() == 2);
+    picture("9-compare")?;
+    session.keys(&["c"]);
+    open("fleet-register");
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("SHELDUCK") || screen.contains("broken"));
+    session.keys(&["s"]);
+    session.wait_until("the layout", |screen| screen.contains("24 entries") && screen.contains("; swept"));
+    picture("10-many-volumes")
 }
 
 fn picture(name: &str) -> anyhow::Result<()> {

@@ -100,6 +100,25 @@ fn a_long_sweep_shows_finds_keeps_keys_live_stops_and_goes_on() {
 }
 
 #[test]
+fn two_finds_on_the_same_ground_are_compared_side_by_side() {
+    let bench = Bench::new();
+    let screen = session(&bench, "compare", support::yard().join("deckhand-laptop.img").to_str().unwrap());
+    screen.wait_for("10 of 10");
+    screen.keys(&["S"]);
+    screen.wait_until("both generations", |screen| screen.contains("OLDLOG") && screen.contains("; swept"));
+    screen.keys(&["c"]);
+    let compared = screen.wait_until("both roots", |screen| screen.matches("newest change").count() == 2);
+    assert!(
+        compared.contains("claim the same 2.0 GB") && compared.contains("2019-03-14") && compared.contains("2026-03-14"),
+        "{compared}"
+    );
+    screen.keys(&["c"]);
+    screen.wait_for("2 finds, 1 in the layout");
+    screen.keys(&["q"]);
+    screen.wait_for("ended 0");
+}
+
+#[test]
 fn every_stage_has_help_and_every_command_is_found_by_its_words() {
     let bench = Bench::new();
     bench.copy("galley.img");

@@ -22,7 +22,7 @@ const MOST_CANDIDATES: usize = 20_000;
 
 pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find], cancel: &Cancel) -> Vec<VolumeLadder> {
     let mut ladders: Vec<VolumeLadder> =
-        finds.iter().filter(|find| find.inside.is_none()).map(|find| of_find(source, table, find, cancel)).collect();
+        finds.iter().filter(|find| find.inside.is_none()).map(|find| of_find(source, table, find, finds, cancel)).collect();
     let sector = source.sector_size();
     for partition in &table.partitions {
         let range = partition.range(sector);
@@ -34,9 +34,9 @@ pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find
     ladders
 }
 
-fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Cancel) -> VolumeLadder {
+fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find], cancel: &Cancel) -> VolumeLadder {
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
-    let mut rungs = vec![entry(source, table, find), boot_sector(&window, find)];
+    let mut rungs = vec![entry(source, table, find, finds), boot_sector(&window, find)];
     if let Some(why) = find.kind.why_closed() {
         rungs.push(Rung::new(RungName::FileSystem, RungState::Untested, "not read").then(why));
         rungs.push(Rung::new(RungName::Files, RungState::Untested, "not read"));
@@ -62,12 +62,15 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, cancel: &Ca
 }
 
 /// Rung 6.
-fn entry(source: &SharedSource, table: &TableReading, find: &Find) -> Rung {
+fn entry(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find]) -> Rung {
     let sector = source.sector_size();
     if find.needs_no_table(table) {
         return Rung::new(RungName::Entry, RungState::Sound, "needs none");
     }
     let Some(entry) = table.partitions.iter().find(|entry| entry.first.offset(sector) == find.start_byte) else {
+        if let Some(rung) = overlaid(table, find, finds, sector) {
+            return rung;
+        }
         let near = table.partitions.iter().find(|entry| entry.range(sector).overlap(find.range()).is_some());
         let (what, at) = match near {
             Some(entry) => (
@@ -126,6 +129,20 @@ fn too_small(find: &Find, sector: SectorSize) -> Option<Finding> {
         format!("the volume was made for sectors of {least} bytes; behind sectors of {} no operating system mounts it", sector.0);
     let how = "sector or block size in the volume's own metadata";
     (least < sector.0).then(|| Finding::at(Severity::Broken, find.start_byte, what, how))
+}
+
+/// A volume without an entry on ground that the table gives to another volume that stands there: another generation.
+fn overlaid(table: &TableReading, find: &Find, finds: &[Find], sector: SectorSize) -> Option<Rung> {
+    let holder = finds.iter().find(|other| {
+        other.id != find.id
+            && other.inside.is_none()
+            && other.range().overlap(find.range()).is_some()
+            && table.partitions.iter().any(|entry| entry.holds(other.range(), sector))
+    })?;
+    let what = format!("a part of its ground is that of {}, which the table points at: it is of another time", holder.id);
+    let finding = Finding::at(Severity::Note, find.start_byte, what, "ranges of both volumes against the entries of the table");
+    let rung = Rung::new(RungName::Entry, RungState::Untested, "left out").with(vec![finding]);
+    Some(rung.then("look into it and take the files out; hold it to have it instead"))
 }
 
 /// Rung 7: main against backup against the volume itself.

@@ -35,7 +35,7 @@ fn column(
     buf: &mut Buffer,
 ) {
     let theme = app.theme;
-    let width = usize::from(area.width.saturating_sub(3));
+    let width = usize::from(area.width.saturating_sub(4));
     let mut y = 0;
     let mut say = |text: &str, style| {
         for part in wrap(text, width) {

@@ -5,6 +5,7 @@ pub(crate) mod files;
 mod ladder;
 mod outlook;
 mod plan;
+mod settled;
 mod sweep;
 mod yard;
 

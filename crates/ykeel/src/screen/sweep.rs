@@ -1,17 +1,16 @@
 //! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
 
 use keel_core::sweep::{Find, Grade};
-use keel_format::table::Partition;
-use keel_source::{printable, size_decimal};
+use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-use super::compare;
+use super::{compare, settled};
 use crate::app::App;
 use crate::app::drive::{Drive, Swept};
 use crate::widget::why::Why;
-use crate::widget::{bar, first_shown, keel, put, rule, wrap};
+use crate::widget::{bar, first_shown, keel, put, rule};
 
 /// Columns of one lane of finds.
 const LANE: u16 = 14;
@@ -40,7 +39,9 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
         return why(app, drive);
     }
     draw_list(app, drive, list, buf);
-    draw_layout(app, drive, list, buf);
+    let top = list_rows(list, drive.finds.len());
+    let below = Rect { y: list.y + top, height: list.height.saturating_sub(top), ..list };
+    settled::draw(app, drive, below, buf);
     why(app, drive)
 }
 
@@ -132,63 +133,6 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     if drive.finds.is_empty() {
         put(buf, area, 1, 2, "Nothing was found yet.", theme.text());
         put(buf, area, 1, 3, "s sweeps landmarks and what they leave in doubt.", theme.dim());
-    }
-}
-
-fn draw_layout(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
-    let theme = app.theme;
-    let top = list_rows(area, drive.finds.len());
-    let line = "─".repeat(usize::from(area.width.saturating_sub(1)));
-    put(buf, area, 0, top, &line, theme.line());
-    let Some(layout) = &drive.layout else { return };
-    let mut y = top + 1;
-    let width = usize::from(area.width.saturating_sub(3));
-    let mut say = |text: &str, style: Style| {
-        for part in wrap(text, width) {
-            put(buf, area, 1, y, &part, style);
-            y += 1;
-        }
-    };
-    if layout.whole_drive {
-        say("no table: a volume fills the drive, by design", theme.strong());
-        return;
-    }
-    let now = drive.table.scheme.map_or("no table", |scheme| scheme.word());
-    say(
-        &format!(
-            "now {now}, {} entries → layout: {}, {} entries",
-            drive.table.partitions.len(),
-            layout.scheme.word(),
-            layout.entries.len()
-        ),
-        theme.strong(),
-    );
-    say(&format!("because {}", layout.scheme_why), theme.dim());
-    for entry in &layout.entries {
-        let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
-        let find = entry.find.as_deref().unwrap_or("-");
-        let same_ground = |old: &&Partition| (old.first, old.sectors) == (entry.first, entry.sectors);
-        let mark = match drive.table.partitions.iter().find(same_ground) {
-            Some(old) if (old.type_code, old.attributes) == (entry.type_code, entry.attributes) => "=",
-            Some(_) => "~",
-            None => "+",
-        };
-        let (role, word) = (entry.role.word(), entry.type_code.word());
-        say(&format!("{mark}{:>3} {find:<4}{role:<10}{word:<12}LBA {}…{end}", entry.slot, entry.first.0), theme.text());
-    }
-    let kept = |old: &&Partition| layout.entries.iter().any(|entry| (entry.first, entry.sectors) == (old.first, old.sectors));
-    for old in drive.table.partitions.iter().filter(|old| !kept(old)) {
-        let end = (old.first.0 + old.sectors.0).saturating_sub(1);
-        say(
-            &format!("−{:>3}     {:<10}{:<12}LBA {}…{end}", old.slot, old.role.word(), old.type_code.word(), old.first.0),
-            theme.dim(),
-        );
-    }
-    if !layout.left_out.is_empty() {
-        say("left out", theme.strong());
-    }
-    for left in &layout.left_out {
-        say(&format!("{:<4}{}", left.find, printable(&left.why)), theme.dim());
     }
 }
 
