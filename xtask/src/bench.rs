@@ -9,7 +9,8 @@ use std::time::Instant;
 use anyhow::{Context, ensure};
 
 use crate::content::Dice;
-use crate::guest::{root, run};
+use crate::drives;
+use crate::guest::{self, root, run};
 use crate::setup;
 use crate::tmux;
 
@@ -48,7 +49,7 @@ fn row(what: &str, figure: Figure, note: &str) {
 
 /// Prints every figure.
 pub(crate) fn run_all() -> anyhow::Result<()> {
-    setup::install(&["time", "tmux", "ntfs-3g"])?;
+    setup::install(&["time", "tmux", "ntfs-3g", "e2fsprogs", "dosfstools", "exfatprogs", "qemu-system-x86", "cpio", "kmod"])?;
     run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
     let work = root().join("target/bench");
     fs::create_dir_all(&work)?;
@@ -135,32 +136,78 @@ fn start(work: &Path, ykeel: &str) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// The kinds that are listed, and the bytes of a volume that holds [`FILES`] files.
+const KINDS: [(&str, u64); 5] =
+    [("ntfs", 1 << 30), ("ext4", 2 << 30), ("vfat", 2 << 30), ("exfat", 2 << 30), ("hfsplus", 2 << 30)];
+
 fn listing(work: &Path, ykeel: &str) -> anyhow::Result<()> {
-    let image = work.join("listing.img");
-    if !image.exists() {
-        make_listing(&image)?;
+    make_listings(work)?;
+    for (kind, _) in KINDS {
+        let path = work.join(format!("listing-{kind}.img")).to_string_lossy().into_owned();
+        let figures =
+            (0..RUNS).map(|_| once(&[ykeel, "files", &path, "--volume", "n1", "--recursive"])).collect::<anyhow::Result<_>>()?;
+        let figure = median(figures);
+        let rate = format!("{:.0} files a second", FILES as f64 / figure.seconds);
+        row(&format!("listing of 200,000 files, {kind}"), figure, &rate);
+        let mount: &[&str] = match kind {
+            "ext4" => &["mount", "-t", "ext4", "-o", "loop,ro"],
+            "ntfs" => &["ntfs-3g", "-o", "ro"],
+            _ => continue,
+        };
+        let point = work.join("mounted");
+        fs::create_dir_all(&point)?;
+        let point = point.to_string_lossy().into_owned();
+        let (program, options) = mount.split_first().context("a mount command")?;
+        run(program, &[options, &[&path, &point]].concat())?;
+        let figures = (0..RUNS).map(|_| once(&["find", &point, "-ls"])).collect::<anyhow::Result<Vec<_>>>();
+        run("umount", &[&point])?;
+        row(&format!("find -ls on the mounted {kind}"), median(figures?), "(to be beaten)");
     }
-    let path = image.to_string_lossy().into_owned();
-    let figures =
-        (0..RUNS).map(|_| once(&[ykeel, "files", &path, "--volume", "n1", "--recursive"])).collect::<anyhow::Result<_>>()?;
-    let figure = median(figures);
-    row("listing an NTFS of 200,000 files", figure, &format!("{:.0} files a second", FILES as f64 / figure.seconds));
     Ok(())
 }
 
-/// A bare NTFS volume of 200,000 small files, by the system's formatter and driver.
-fn make_listing(image: &Path) -> anyhow::Result<()> {
-    let part = image.with_extension("part");
-    let path = part.to_string_lossy().into_owned();
-    File::create(&part)?.set_len(1 << 30)?;
-    run("mkfs.ntfs", &["-Q", "-F", "-q", "-L", "MANY", &path])?;
-    let point: PathBuf = image.with_extension("mounted");
+/// Bare volumes of 200,000 small files: NTFS and ext4 through drivers of this machine, the others in the guest.
+fn make_listings(work: &Path) -> anyhow::Result<()> {
+    let missing: Vec<(&str, u64)> =
+        KINDS.into_iter().filter(|(kind, _)| !work.join(format!("listing-{kind}.img")).exists()).collect();
+    let (here, guest): (Vec<_>, Vec<_>) = missing.into_iter().partition(|(kind, _)| matches!(*kind, "ntfs" | "ext4"));
+    let point = work.join("mounted");
     fs::create_dir_all(&point)?;
-    run("ntfs-3g", &[&path, &point.to_string_lossy()])?;
-    let filled = fill(&point);
-    run("umount", &[&point.to_string_lossy()])?;
-    filled?;
-    fs::rename(&part, image)?;
+    for (kind, bytes) in here {
+        let part = work.join(format!("listing-{kind}.part"));
+        let path = part.to_string_lossy().into_owned();
+        File::create(&part)?.set_len(bytes)?;
+        if kind == "ext4" {
+            run("mkfs.ext4", &["-q", "-F", "-N", "250000", "-L", "MANY", &path])?;
+            run("mount", &["-t", "ext4", "-o", "loop", &path, &point.to_string_lossy()])?;
+        } else {
+            run("mkfs.ntfs", &["-Q", "-F", "-q", "-L", "MANY", &path])?;
+            run("ntfs-3g", &[&path, &point.to_string_lossy()])?;
+        }
+        let filled = fill(&point);
+        run("umount", &[&point.to_string_lossy()])?;
+        filled?;
+        fs::rename(&part, work.join(format!("listing-{kind}.img")))?;
+    }
+    if guest.is_empty() {
+        return Ok(());
+    }
+    let (tree, tar) = (work.join("tree"), work.join("many.tar"));
+    fs::create_dir_all(&tree)?;
+    fill(&tree)?;
+    run("tar", &["--format=ustar", "-C", &tree.to_string_lossy(), "-cf", &tar.to_string_lossy(), "."])?;
+    fs::remove_dir_all(&tree)?;
+    let parts: Vec<(&str, PathBuf)> = guest.iter().map(|(kind, _)| (*kind, work.join(format!("listing-{kind}.part")))).collect();
+    for ((kind, bytes), (_, part)) in guest.iter().zip(&parts) {
+        drives::format(kind, "MANY", bytes / 512, part, (0, 512))?;
+    }
+    let fillings: Vec<guest::Filling<'_>> =
+        parts.iter().map(|(kind, part)| guest::Filling { kind, volume: part, tar: &tar }).collect();
+    guest::fill(&fillings)?;
+    for (kind, part) in &parts {
+        fs::rename(part, work.join(format!("listing-{kind}.img")))?;
+    }
+    fs::remove_file(&tar)?;
     Ok(())
 }
 

@@ -99,6 +99,21 @@ impl TypeCode {
         }
     }
 
+    /// The types of the same table behind which systems look for a volume of `kind`, the customary one first.
+    #[must_use]
+    pub fn alike(self, kind: VolumeKind) -> Vec<Self> {
+        match self {
+            Self::Mbr(_) => {
+                let (first, others) = mbr::types_for(kind);
+                std::iter::once(first).chain(others.iter().copied()).map(Self::Mbr).collect()
+            }
+            Self::Gpt(_) => {
+                let (first, others) = gpt::types_for(kind);
+                std::iter::once(first).chain(others.iter().copied()).map(Self::Gpt).collect()
+            }
+        }
+    }
+
     /// What it stands for, in words.
     #[must_use]
     pub fn word(self) -> &'static str {

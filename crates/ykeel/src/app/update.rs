@@ -62,6 +62,7 @@ impl App {
             Action::Hold | Action::Drop => self.choose(action),
             Action::Compare => self.compare_selected(),
             Action::ChangeScheme => self.change_scheme(),
+            Action::ChangeType => self.change_type(),
             Action::StagePlan => self.go_to(Stage::Plan),
             Action::Apply => self.ask_apply(),
             Action::Undo => self.ask_undo(),
@@ -238,6 +239,29 @@ impl App {
             Some(Scheme::Mbr) => Some(Scheme::Gpt),
             Some(Scheme::Gpt) => None,
         };
+        drive.settle();
+    }
+
+    /// Gives the entry of the selected find the next type behind which systems look for its kind; behind the last one
+    /// comes the customary one again.
+    fn change_type(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let Some((id, kind)) = drive.selected_find().map(|find| (find.id.clone(), find.kind)) else { return };
+        let entry = drive.layout.iter().flat_map(|layout| &layout.entries).find(|entry| entry.find.as_ref() == Some(&id));
+        let Some(now) = entry.map(|entry| entry.type_code) else {
+            self.tell("the find has no entry in the layout");
+            return;
+        };
+        let choices = now.alike(kind);
+        match choices.iter().position(|code| *code == now).and_then(|at| choices.get(at + 1)) {
+            Some(next) => drop(drive.choices.types.insert(id, *next)),
+            None if choices.len() > 1 => drop(drive.choices.types.insert(id, choices[0])),
+            None => {
+                let only = format!("{} has one type only: {}", kind.word(), now.word());
+                self.tell(&only);
+                return;
+            }
+        }
         drive.settle();
     }
 

@@ -1,7 +1,7 @@
 //! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
 
-use keel_core::sweep::{Find, Grade};
-use keel_source::size_decimal;
+use keel_core::sweep::{Find, Grade, rival};
+use keel_source::{printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -158,9 +158,17 @@ fn why(app: &App, drive: &Drive) -> Why {
     if let Some(newest) = find.newest {
         why.say(format!("newest name in its root: {newest}"), theme.dim());
     }
-    if let Some(outer) = &find.inside {
-        let file = find.inside_file.as_deref().unwrap_or("a file");
-        why.say(format!("lies inside {outer}: {file} is a disk image"), theme.doubt());
+    match (&find.inside, &find.inside_file) {
+        (Some(outer), Some(file)) => why.say(format!("lies inside {outer}: {file} is a disk image"), theme.doubt()),
+        (Some(outer), None) => why.say(format!("lies inside {outer}, which holds other volumes by design"), theme.doubt()),
+        (None, _) => {}
+    }
+    if let Some(closed) = find.kind.why_closed() {
+        why.say(closed, theme.doubt());
+    }
+    let entry = drive.layout.iter().flat_map(|layout| &layout.entries).find(|entry| entry.find.as_ref() == Some(&find.id));
+    if let Some(entry) = entry {
+        why.say(format!("in the layout: {}", printable(&entry.why)), theme.text());
     }
     why.gap();
     why.say("Witnesses", theme.strong());
@@ -174,7 +182,12 @@ fn why(app: &App, drive: &Drive) -> Why {
     }
     why.gap();
     why.say("Next", theme.strong());
-    why.say("· enter: see whose files these are", theme.text());
+    if find.kind.why_closed().is_none() {
+        why.say("· enter: see whose files these are", theme.text());
+    }
+    if rival(&drive.finds, find).is_some() {
+        why.say("· c: compare it with the one on its ground", theme.text());
+    }
     why.say("· space holds it, d drops it", theme.text());
     if !drive.edits.is_empty() {
         why.say(format!("· p: read the plan of {} edits", drive.edits.len()), theme.text());
