@@ -57,11 +57,15 @@ pub(super) fn assign(
     match scheme {
         Scheme::Gpt => add_gpt(&mut entries, &rest),
         Scheme::Mbr => add_mbr(source, table, &mut entries, &rest, left_out),
+        Scheme::Apm => left_out.extend(rest.iter().map(|find| LeftOut {
+            find: find.id.clone(),
+            why: "has no entry in the Apple partition map, which is not written here; choose GPT or MBR".into(),
+        })),
     }
     for entry in &mut entries {
         if let Some(code) = entry.find.as_ref().and_then(|find| choices.types.get(find))
             && *code != entry.type_code
-            && matches!(code, TypeCode::Gpt(_)) == (entry.role == Role::Gpt)
+            && code.scheme() == entry.role.scheme()
         {
             entry.why = format!("type {code} chosen by the technician, instead of {}", entry.type_code);
             entry.type_code = *code;
@@ -80,6 +84,7 @@ fn former_entries(table: &TableReading, scheme: Scheme, chosen: &[&Find], source
     };
     match (scheme, table.primary.is_sound(), table.backup.is_sound()) {
         (Scheme::Mbr, _, _) => table.mbr.partitions.clone(),
+        (Scheme::Apm, _, _) => table.apm.partitions.clone(),
         (Scheme::Gpt, true, true) if agrees(&table.backup.partitions) > agrees(&table.primary.partitions) => {
             table.backup.partitions.clone()
         }
@@ -90,7 +95,7 @@ fn former_entries(table: &TableReading, scheme: Scheme, chosen: &[&Find], source
 }
 
 fn kept_entry(partition: &Partition, find: Option<&Find>) -> LayoutEntry {
-    let scheme = if partition.role == Role::Gpt { Scheme::Gpt } else { Scheme::Mbr };
+    let scheme = partition.role.scheme();
     let mut attributes = partition.attributes;
     let (type_code, why) = match find {
         Some(find) if partition.type_code.fits(find.kind) => {
@@ -108,7 +113,7 @@ fn kept_entry(partition: &Partition, find: Option<&Find>) -> LayoutEntry {
             let wanted = TypeCode::for_volume(scheme, find.kind, find.bytes);
             let hidden = match partition.type_code {
                 TypeCode::Mbr(code) => mbr::hidden_form(code).map(TypeCode::Mbr).filter(|shown| shown.fits(find.kind)),
-                TypeCode::Gpt(_) => None,
+                TypeCode::Gpt(_) | TypeCode::Apm(_) => None,
             };
             match hidden {
                 Some(shown) => (shown, format!("type {} hides {}: changed to {shown}", partition.type_code, find.id)),
@@ -134,7 +139,7 @@ fn kept_entry(partition: &Partition, find: Option<&Find>) -> LayoutEntry {
 }
 
 fn new_entry(find: &Find, slot: u32, role: Role, why: String) -> LayoutEntry {
-    let scheme = if role == Role::Gpt { Scheme::Gpt } else { Scheme::Mbr };
+    let scheme = role.scheme();
     LayoutEntry {
         find: Some(find.id.clone()),
         slot,

@@ -21,6 +21,9 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
             return (Scheme::Gpt, format!("the {} GPT is sound", copy.copy.word()));
         }
     }
+    if table.scheme == Some(Scheme::Apm) {
+        return (Scheme::Apm, "an Apple partition map stands behind sector 0; it is read and left as it is".into());
+    }
     if table.mbr.protective {
         return (Scheme::Gpt, "a protective MBR is left of a GPT".into());
     }
@@ -51,7 +54,7 @@ pub(super) fn usable_ground(source: &SharedSource, table: &TableReading, scheme:
     let sector = source.sector_size();
     let all = source.len() / sector.bytes();
     let (first, end) = match scheme {
-        Scheme::Mbr => (1, all),
+        Scheme::Mbr | Scheme::Apm => (1, all),
         Scheme::Gpt => {
             let header = table.primary.header.or(table.backup.header);
             let array = header.map_or_else(

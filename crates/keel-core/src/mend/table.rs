@@ -27,6 +27,8 @@ pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layo
     let wanted = match layout.scheme {
         Scheme::Gpt => gpt(source, reading, layout),
         Scheme::Mbr => mbr(source, reading, layout),
+        // A map is read and left as it is.
+        Scheme::Apm => None,
     };
     let reason = reason(reading, layout);
     wanted.unwrap_or_default().into_iter().filter_map(|wanted| changed(source, &wanted, &reason)).collect()
@@ -150,7 +152,7 @@ fn gpt(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
 fn mbr(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option<Vec<Wanted>> {
     let code = |entry: &LayoutEntry| match entry.type_code {
         TypeCode::Mbr(code) => Some(code),
-        TypeCode::Gpt(_) => None,
+        TypeCode::Gpt(_) | TypeCode::Apm(_) => None,
     };
     let mut slots: [Option<NewEntry>; 4] = [None; 4];
     for entry in layout.entries.iter().filter(|entry| entry.role == Role::Primary) {

@@ -78,7 +78,13 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
     places.extend(cut(source, ByteOffset(source.len().saturating_sub(2 * ALIGNMENT)), 2 * ALIGNMENT));
     let own = (source.sector_size(), table::read(source.as_ref()));
     for (sector, table) in [own].into_iter().chain(trouble::in_other_size(source)) {
-        let copies = [&table.mbr.partitions, &table.mbr.extended, &table.primary.partitions, &table.backup.partitions];
+        let copies = [
+            &table.mbr.partitions,
+            &table.mbr.extended,
+            &table.primary.partitions,
+            &table.backup.partitions,
+            &table.apm.partitions,
+        ];
         for partition in copies.into_iter().flatten() {
             places.extend(around(source, partition.range(sector)));
         }

@@ -1,5 +1,6 @@
 //! Partition tables: what they say, what is wrong with them, and how new ones are made.
 
+pub mod apm;
 pub mod gpt;
 pub mod mbr;
 
@@ -20,6 +21,8 @@ pub enum Scheme {
     Mbr,
     /// The GUID partition table with its two copies.
     Gpt,
+    /// The Apple partition map: read, not written.
+    Apm,
 }
 
 impl Scheme {
@@ -29,6 +32,7 @@ impl Scheme {
         match self {
             Self::Mbr => "MBR",
             Self::Gpt => "GPT",
+            Self::Apm => "Apple partition map",
         }
     }
 }
@@ -45,6 +49,20 @@ pub enum Role {
     Logical,
     /// An entry of a GPT.
     Gpt,
+    /// An entry of an Apple partition map.
+    Apm,
+}
+
+impl Role {
+    /// The scheme whose tables have such entries.
+    #[must_use]
+    pub fn scheme(self) -> Scheme {
+        match self {
+            Self::Primary | Self::Extended | Self::Logical => Scheme::Mbr,
+            Self::Gpt => Scheme::Gpt,
+            Self::Apm => Scheme::Apm,
+        }
+    }
 }
 
 impl Role {
@@ -56,6 +74,7 @@ impl Role {
             Self::Extended => "extended",
             Self::Logical => "logical",
             Self::Gpt => "GPT entry",
+            Self::Apm => "map entry",
         }
     }
 }
@@ -68,6 +87,8 @@ pub enum TypeCode {
     Mbr(u8),
     /// `PartitionTypeGUID` of a GPT entry.
     Gpt(Uuid),
+    /// `pmParType` of an Apple partition map.
+    Apm(&'static str),
 }
 
 impl std::fmt::Display for TypeCode {
@@ -75,6 +96,7 @@ impl std::fmt::Display for TypeCode {
         match self {
             Self::Mbr(code) => write!(f, "0x{code:02X}"),
             Self::Gpt(guid) => write!(f, "{}", guid.hyphenated().to_string().to_uppercase()),
+            Self::Apm(name) => f.write_str(name),
         }
     }
 }
@@ -95,6 +117,7 @@ impl TypeCode {
         let small = kind == VolumeKind::Fat16 && bytes < 32 << 20;
         match scheme {
             Scheme::Gpt => Self::Gpt(gpt::types_for(kind).0),
+            Scheme::Apm => Self::Apm(apm::type_for(kind)),
             Scheme::Mbr => Self::Mbr(if small { 0x04 } else { mbr::types_for(kind).0 }),
         }
     }
@@ -111,6 +134,17 @@ impl TypeCode {
                 let (first, others) = gpt::types_for(kind);
                 std::iter::once(first).chain(others.iter().copied()).map(Self::Gpt).collect()
             }
+            Self::Apm(_) => vec![Self::Apm(apm::type_for(kind))],
+        }
+    }
+
+    /// The scheme whose tables have such types.
+    #[must_use]
+    pub fn scheme(self) -> Scheme {
+        match self {
+            Self::Mbr(_) => Scheme::Mbr,
+            Self::Gpt(_) => Scheme::Gpt,
+            Self::Apm(_) => Scheme::Apm,
         }
     }
 
@@ -120,6 +154,7 @@ impl TypeCode {
         match self {
             Self::Mbr(code) => mbr::word_for(code),
             Self::Gpt(guid) => gpt::word_for(guid),
+            Self::Apm(name) => name,
         }
     }
 
@@ -135,6 +170,7 @@ impl TypeCode {
                 let (first, others) = gpt::types_for(kind);
                 guid == first || others.contains(&guid)
             }
+            Self::Apm(name) => apm::fits(name, kind),
         }
     }
 }
@@ -191,6 +227,8 @@ pub struct TableReading {
     pub primary: gpt::GptReading,
     /// The GPT at the last LBA.
     pub backup: gpt::GptReading,
+    /// An Apple partition map behind sector 0.
+    pub apm: apm::ApmReading,
     /// Everything that is wrong.
     pub findings: Vec<Finding>,
 }
@@ -203,6 +241,7 @@ impl TableReading {
         let header = self.primary.header.or(self.backup.header);
         match self.scheme? {
             Scheme::Gpt => header.map(|header| header.disk.hyphenated().to_string().to_uppercase()),
+            Scheme::Apm => None,
             Scheme::Mbr => (self.mbr.disk_signature != 0).then(|| format!("{:08X}", self.mbr.disk_signature)),
         }
     }
@@ -257,8 +296,15 @@ pub fn read(source: &dyn Source) -> TableReading {
         findings.extend(backup.findings.iter().cloned());
         gpt::compare(&primary, &backup, source, &mut findings);
     }
+    let apm = apm::read(source);
+    if apm.present && scheme.is_none() && !mbr.is_volume {
+        scheme = Some(Scheme::Apm);
+        partitions.clone_from(&apm.partitions);
+        // Sector 0 of such a drive is no MBR by design.
+        findings.clone_from(&apm.findings);
+    }
     check_ground(source, &partitions, &mut findings);
-    TableReading { scheme, partitions, mbr, primary, backup, findings }
+    TableReading { scheme, partitions, mbr, primary, backup, apm, findings }
 }
 
 /// Entries that reach behind the end of the drive or overlap one another.

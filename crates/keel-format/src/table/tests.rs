@@ -187,3 +187,43 @@ proptest! {
         prop_assert!(reading.partitions.len() <= 4 * (mbr::MAX_LOGICALS + 1));
     }
 }
+
+/// A drive with an Apple partition map of blocks of `block` bytes: the map itself, a volume, free ground.
+fn with_apm(block: u64) -> Overlay {
+    let mut overlay = Overlay::new(Arc::new(MemorySource::new("m", vec![0; 8 << 20], 512)));
+    let mut zero = b"ER".to_vec();
+    zero.extend((block as u16).to_be_bytes());
+    overlay.lay(ByteOffset(0), &zero);
+    for (number, (start, count, kind)) in
+        [(1u32, 63u32, "Apple_partition_map"), (64, 1000, "Apple_HFS"), (1064, 500, "Apple_Free")].into_iter().enumerate()
+    {
+        let mut entry = b"PM\0\0".to_vec();
+        for word in [3, start, count] {
+            entry.extend(u32::to_be_bytes(word));
+        }
+        entry.resize(16, 0);
+        entry.extend(b"SKIPPER");
+        entry.resize(48, 0);
+        entry.extend(kind.as_bytes());
+        overlay.lay(ByteOffset(block * (number as u64 + 1)), &entry);
+    }
+    overlay
+}
+
+#[test]
+fn an_apple_partition_map_is_read_in_its_own_block_size() {
+    for block in [512, 2048] {
+        let reading = read(&with_apm(block));
+        assert_eq!((reading.scheme, reading.partitions.len(), reading.is_sound()), (Some(Scheme::Apm), 1, true));
+        let partition = &reading.partitions[0];
+        assert_eq!((partition.first, partition.slot), (Lba(64 * block / 512), 2));
+        assert!(partition.type_code.fits(crate::VolumeKind::HfsPlus) && !partition.type_code.fits(crate::VolumeKind::Ntfs));
+    }
+    let mut cut = with_apm(512);
+    cut.lay(ByteOffset(1024), b"XX");
+    let reading = read(&cut);
+    assert!(reading.findings[0].what.contains("entry 2 of the partition map cannot be read"));
+    let mut endless = with_apm(512);
+    endless.lay(ByteOffset(512 + 4), &[0xFF; 4]);
+    assert!(read(&endless).findings.iter().any(|finding| finding.what.contains("says it has 4294967295 entries")));
+}

@@ -237,7 +237,7 @@ impl App {
         drive.choices.scheme = match drive.choices.scheme {
             None => Some(Scheme::Mbr),
             Some(Scheme::Mbr) => Some(Scheme::Gpt),
-            Some(Scheme::Gpt) => None,
+            Some(Scheme::Gpt | Scheme::Apm) => None,
         };
         drive.settle();
     }
