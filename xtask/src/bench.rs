@@ -147,9 +147,10 @@ fn start(work: &Path, ykeel: &str) -> anyhow::Result<()> {
     row("ykeel --help", median(figures), "(hold 30 ms)");
     let yard = work.join("yard");
     let mut times = Vec::new();
-    for _ in 0..RUNS {
+    for run in 0..RUNS {
         let begun = Instant::now();
-        let session = tmux::Session::start("ykeel-bench", 160, 45, &yard, ykeel);
+        // A server that is on its way out would take the next session with it.
+        let session = tmux::Session::start(&format!("ykeel-bench-{run}"), 160, 45, &yard, ykeel);
         session.wait_for("backup-shelf");
         times.push(Figure { seconds: begun.elapsed().as_secs_f64(), kib: 0 });
     }

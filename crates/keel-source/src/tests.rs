@@ -248,3 +248,84 @@ proptest! {
         prop_assert_eq!(result.is_err(), inside < len);
     }
 }
+
+#[test]
+fn the_same_bytes_are_seen_in_sectors_of_another_size() {
+    let inner: SharedSource =
+        Arc::new(MemorySource::new("m", pattern(10_240), 512).with_bad(ByteRange::sized(ByteOffset(8192), 512)));
+    let view = Resectored::new(Arc::clone(&inner), SectorSize(4096));
+    assert_eq!((view.sector_size(), view.len(), view.identity().link), (SectorSize(4096), 10_240, LinkKind::Derived));
+    let mut buf = vec![0; 2048];
+    // What lies behind the last whole sector stays readable, and a bad sector keeps its own size.
+    let error = view.read_at(ByteOffset(8192), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::sized(ByteOffset(8192), 512)]);
+    assert_eq!(buf[512..], pattern(10_240)[8704..]);
+    assert_eq!(view.next_data(ByteOffset(0)), inner.next_data(ByteOffset(0)));
+    assert!(matches!(view.open_target(), Err(SourceError::NotWritable { .. })));
+}
+
+#[test]
+fn an_image_tells_when_it_was_changed_and_stays_quiet_when_it_was_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.img");
+    fs::write(&path, pattern(4096)).unwrap();
+    let mark = || open(&path, OpenOptions::default()).unwrap().change_mark().unwrap();
+    let before = mark();
+    let mut buf = vec![0; 4096];
+    open(&path, OpenOptions::default()).unwrap().read_at(ByteOffset(0), &mut buf).unwrap();
+    assert_eq!(mark(), before);
+    std::thread::sleep(std::time::Duration::from_millis(20));
+    File::options().write(true).open(&path).unwrap().write_all_at(b"changed", 100).unwrap();
+    assert_ne!(mark(), before);
+    // Another file under the same name, even of the same bytes, is another image.
+    let now = mark();
+    fs::copy(&path, folder.path().join("b.img")).unwrap();
+    fs::rename(folder.path().join("b.img"), &path).unwrap();
+    assert_ne!(mark(), now);
+}
+
+#[test]
+fn a_simulated_drive_tells_of_writes_beside_its_backing_images() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("a.img"), pattern(4096)).unwrap();
+    let text = "version = 1\nclaimed_bytes = 1048576\n[identity]\nmodel = \"Mudlark\"\nserial = \"BL-1\"\n\
+                [[backing]]\nfile = \"a.img\"\nat_byte = 0\n";
+    let drive = simulated(folder.path(), text).unwrap();
+    let before = drive.change_mark().unwrap();
+    assert_eq!(drive.change_mark().unwrap(), before);
+    let mut target = drive.open_target().unwrap();
+    target.write_at(ByteOffset(512 << 10), &[7; 512]).unwrap();
+    target.flush().unwrap();
+    drop(target);
+    assert_ne!(drive.change_mark().unwrap(), before);
+}
+
+#[test]
+fn a_window_reads_its_part_and_names_places_by_its_own_offsets() {
+    let inner: SharedSource =
+        Arc::new(MemorySource::new("m", pattern(8192), 512).with_bad(ByteRange::sized(ByteOffset(2048), 512)));
+    let window = Window::new(Arc::clone(&inner), ByteRange::sized(ByteOffset(1024), 4096));
+    let mut buf = vec![0; 1536];
+    let error = window.read_at(ByteOffset(512), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::sized(ByteOffset(1024), 512)]);
+    assert_eq!(buf[..512], pattern(8192)[1536..2048]);
+    let error = window.read_at(ByteOffset(3584), &mut buf).unwrap_err();
+    assert_eq!(error.bad, [ByteRange::sized(ByteOffset(4096), 1024)]);
+    // A window that begins behind the end is empty, and one that reaches over it is cut.
+    assert_eq!(Window::new(Arc::clone(&inner), ByteRange::sized(ByteOffset(9000), 10)).len(), 0);
+    assert_eq!(Window::new(inner, ByteRange::sized(ByteOffset(8000), 1000)).len(), 192);
+}
+
+proptest! {
+    #[test]
+    fn ranges_overlap_as_their_bytes_do(one in (0u64..60, 0u64..20), other in (0u64..60, 0u64..20)) {
+        let (one, other) = (ByteRange::sized(ByteOffset(one.0), one.1), ByteRange::sized(ByteOffset(other.0), other.1));
+        let bytes = |range: ByteRange| (range.start.0..range.end.0).collect::<std::collections::BTreeSet<_>>();
+        let both: Vec<u64> = bytes(one).intersection(&bytes(other)).copied().collect();
+        prop_assert_eq!(one.overlap(other).map_or(0, ByteRange::len), both.len() as u64);
+        prop_assert_eq!(one.overlap(other).map(|range| range.start.0), both.first().copied());
+        if !other.is_empty() {
+            prop_assert_eq!(one.covers(other), bytes(other).is_subset(&bytes(one)));
+        }
+    }
+}

@@ -86,8 +86,8 @@ fn one_block(
     each: &mut dyn FnMut(IndexedName) -> ControlFlow<()>,
 ) -> Result<ControlFlow<()>, FormatError> {
     let mut block = vec![0; size];
-    let bad = blocks.read(stream_at, &mut block);
-    if let Some(range) = bad.first() {
+    let missing = blocks.read(stream_at, &mut block);
+    if let Some(range) = missing.first() {
         return Err(FormatError::new("index block", at, Problem::Unreadable { bytes: range.len() }));
     }
     if !block.starts_with(b"INDX") {
