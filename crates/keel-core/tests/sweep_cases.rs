@@ -267,3 +267,64 @@ fn a_volume_that_fills_the_drive_needs_no_table() {
     let layout = layout::settle(&source, &table::read(source.as_ref()), &sweep.finds, &layout::Choices::default());
     assert!(layout.whole_drive && layout.entries.is_empty());
 }
+
+#[test]
+fn two_finds_on_the_same_ground_are_compared_by_their_roots() {
+    let bench = Bench::new(200 * MIB);
+    bench.ntfs(40 * MIB, 100 * MIB, "OLD", &files(3));
+    bench.fat(MIB, 60 * MIB, "32", "NEW", &files(5));
+    let source = bench.open();
+    let finds = swept(&source, Reach::Surface).finds;
+    let find = |label: &str| finds.iter().find(|find| find.name() == label).unwrap();
+    assert_eq!(keel_core::sweep::rival(&finds, find("OLD")).unwrap().name(), "NEW");
+    assert_eq!(keel_core::sweep::rival(&finds, find("NEW")).unwrap().name(), "OLD");
+    for label in ["OLD", "NEW"] {
+        let look = keel_core::sweep::root_look(&source, find(label));
+        assert_eq!((look.count, look.problem.clone()), (4, None), "{label}");
+        assert!(look.names.iter().all(|name| name.folder) && look.newest.is_some(), "{label}");
+    }
+    let alone: Vec<_> = finds.iter().filter(|find| find.name() == "NEW").cloned().collect();
+    assert!(keel_core::sweep::rival(&alone, &alone[0]).is_none());
+}
+
+#[test]
+fn recognised_volumes_stand_in_the_layout_and_what_lies_in_a_container_does_not() {
+    let bench = Bench::new(400 * MIB);
+    let volume = bench.folder.path().join("xfs.vol");
+    fs::File::create(&volume).unwrap().set_len(340 * MIB).unwrap();
+    support::run(std::process::Command::new("mkfs.xfs").args(["-q", "-f", "-L", "RIGGING"]).arg(&volume));
+    bench.place(&volume, MIB);
+    let source = bench.open();
+    let sweep = swept(&source, Reach::Doubt);
+    assert_eq!(ground(&sweep), [("n1".into(), "XFS", MIB, 340 * MIB, "RIGGING".into())]);
+    assert_eq!(sweep.finds[0].grade, Grade::Certain);
+    let layout = layout::settle(&source, &table::read(source.as_ref()), &sweep.finds, &layout::Choices::default());
+    assert_eq!(layout.entries[0].type_code, table::TypeCode::Mbr(0x83));
+    let ladder = keel_core::ladder::examine(&source, &sweep.finds, &Cancel::default());
+    let states: Vec<&str> = ladder.volumes[0].rungs.iter().map(|rung| rung.state.word()).collect();
+    assert_eq!(states, ["broken", "sound", "untested", "untested"]);
+    let closed = core_files::open(&source, &sweep.finds[0]).err().unwrap().to_string();
+    assert!(closed.contains("not read yet"), "{closed}");
+}
+
+#[test]
+fn a_volume_without_a_recorded_length_reaches_to_the_next_one() {
+    let bench = Bench::new(200 * MIB);
+    let volume = bench.folder.path().join("luks.vol");
+    let key = bench.folder.path().join("key");
+    fs::write(&key, b"made up").unwrap();
+    fs::File::create(&volume).unwrap().set_len(40 * MIB).unwrap();
+    support::run(
+        std::process::Command::new("cryptsetup")
+            .args(["luksFormat", "-q", "--type", "luks2", "--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000", "--key-file"])
+            .arg(&key)
+            .arg(&volume),
+    );
+    bench.place(&volume, MIB);
+    bench.fat(100 * MIB, 60 * MIB, "32", "SPARES", &files(5));
+    let found = ground(&swept(&bench.open(), Reach::Doubt));
+    assert_eq!((found[0].1, found[0].2, found[0].3), ("LUKS", MIB, 99 * MIB));
+    // With a table entry, the entry gives the length.
+    bench.mbr(&[(0x83, MIB, 40 * MIB), (0x0C, 100 * MIB, 60 * MIB)]);
+    assert_eq!(ground(&swept(&bench.open(), Reach::Doubt))[0].3, 40 * MIB);
+}

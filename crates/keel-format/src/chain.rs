@@ -113,3 +113,61 @@ impl Chain {
         extents
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn follow(links: &[u32], first: u32, limit: u64) -> Chain {
+        let link = |cluster: u32| match links.get(cluster as usize).copied() {
+            None => Link::Unreadable,
+            Some(0) => Link::Free,
+            Some(1) => Link::Bad,
+            Some(u32::MAX) => Link::End,
+            Some(next) => Link::Next(next),
+        };
+        let table =
+            LinkTable { clusters: links.len() as u64 - 2, link: &link, entry_at: &|cluster| ByteOffset(u64::from(cluster) * 4) };
+        Chain::follow(&table, first, limit)
+    }
+
+    #[test]
+    fn a_chain_becomes_runs_and_says_how_it_ended() {
+        let links = [0, 0, 3, 4, 9, 0, 1, 7, 0, u32::MAX];
+        assert_eq!(follow(&links, 2, 100), Chain { runs: vec![(2, 3), (9, 1)], clusters: 4, finding: None });
+        assert_eq!(follow(&links, 2, 2), Chain { runs: vec![(2, 2)], clusters: 2, finding: None });
+        for (first, said) in [
+            (5, "a free cluster"),
+            (6, "a bad cluster"),
+            (7, "it loops"),
+            (40, "which is no cluster"),
+            (1, "which is no cluster"),
+        ] {
+            let finding = follow(&links, first, 100).finding.unwrap();
+            assert!(finding.what.contains(said), "{first}: {}", finding.what);
+        }
+    }
+
+    #[test]
+    fn a_straight_chain_asks_nobody() {
+        assert_eq!(Chain::straight(7, 5).runs, [(7, 5)]);
+        assert!(Chain::straight(7, 0).runs.is_empty());
+        let extents = Chain { runs: vec![(7, 2), (20, 1)], clusters: 3, finding: None }
+            .extents(512, &|cluster| Some(ByteOffset(u64::from(cluster) * 512)));
+        assert_eq!(extents[1], Extent { stream_at: 1024, volume_at: Some(ByteOffset(20 * 512)), bytes: 512 });
+    }
+
+    proptest! {
+        #[test]
+        fn any_table_ends_within_its_count_of_clusters(links in proptest::collection::vec(prop_oneof![0u32..40, Just(u32::MAX)], 3..40), first in 0u32..45) {
+            let chain = follow(&links, first, u64::MAX);
+            // A loop is seen at the latest when it was gone round twice.
+            prop_assert!(chain.clusters <= 3 * links.len() as u64);
+            prop_assert_eq!(chain.runs.iter().map(|(_, count)| u64::from(*count)).sum::<u64>(), chain.clusters);
+            let ends = chain.runs.last().is_some_and(|(first, count)| links.get((first + count - 1) as usize) == Some(&u32::MAX));
+            prop_assert_eq!(chain.finding.is_none(), ends);
+        }
+    }
+}

@@ -93,3 +93,47 @@ impl Pages {
         page
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use keel_source::{ByteRange, MemorySource};
+
+    use super::*;
+
+    fn bytes(len: usize) -> Vec<u8> {
+        (0..len).map(|at| (at / 100 % 251) as u8).collect()
+    }
+
+    #[test]
+    fn reads_go_over_the_bounds_of_pages_and_stop_at_the_end() {
+        let pages = Pages::new(Arc::new(MemorySource::new("p", bytes(200_000), 512)));
+        for (at, len) in [(0, 512), (65_000, 2000), (131_071, 2), (199_000, 1000), (60_000, 140_000)] {
+            assert_eq!(pages.bytes(ByteOffset(at as u64), len, "structure").unwrap(), bytes(200_000)[at..at + len], "{at}");
+        }
+        let error = pages.bytes(ByteOffset(199_500), 1000, "structure").unwrap_err();
+        assert!(error.is_unreadable() && error.structure == "structure", "{error}");
+        assert!(pages.bytes(ByteOffset(u64::MAX - 10), 100, "structure").is_err());
+        assert!(pages.bytes(ByteOffset(0), 9 << 20, "structure").unwrap_err().to_string().contains("at most 8 MiB"));
+    }
+
+    #[test]
+    fn what_is_readable_beside_a_bad_sector_still_counts() {
+        let bad = ByteRange::sized(ByteOffset(4096), 512);
+        let pages = Pages::new(Arc::new(MemorySource::new("p", bytes(100_000), 512).with_bad(bad)));
+        assert_eq!(pages.bytes(ByteOffset(3000), 1096, "structure").unwrap(), bytes(100_000)[3000..4096]);
+        assert_eq!(pages.bytes(ByteOffset(4608), 1000, "structure").unwrap(), bytes(100_000)[4608..5608]);
+        assert!(pages.bytes(ByteOffset(4000), 200, "structure").is_err());
+    }
+
+    #[test]
+    fn many_pages_are_read_with_a_bounded_cache() {
+        let all = bytes(20 << 20);
+        let pages = Pages::new(Arc::new(MemorySource::new("p", all.clone(), 512)));
+        for round in 0..2 {
+            for at in (0..all.len() - 16).step_by(50_000) {
+                assert_eq!(pages.bytes(ByteOffset(at as u64), 16, "structure").unwrap(), all[at..at + 16], "{round}");
+            }
+            assert!(pages.kept.lock().unwrap().len() <= PAGES);
+        }
+    }
+}

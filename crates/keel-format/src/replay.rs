@@ -70,3 +70,44 @@ impl Source for Replayed {
         (from.0 < self.len()).then(|| ByteRange::new(from, ByteOffset(self.len())))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_source::MemorySource;
+
+    use super::*;
+
+    /// Eight blocks of 1024 bytes, each full of its own number.
+    fn blocks() -> MemorySource {
+        MemorySource::new("r", (0..8192).map(|at| (at / 1024) as u8).collect(), 512)
+    }
+
+    #[test]
+    fn redirected_blocks_are_read_from_the_journal_and_the_others_from_their_places() {
+        let newer =
+            [(1, Newer { at: ByteOffset(6 * 1024), head: None }), (3, Newer { at: ByteOffset(7 * 1024), head: Some([9; 4]) })];
+        let replayed = Replayed::new(Arc::new(blocks()), 1024, newer.into());
+        let mut buf = vec![0xAA; 4096];
+        replayed.read_at(ByteOffset(512), &mut buf).unwrap();
+        let wanted = [vec![0; 512], vec![6; 1024], vec![2; 1024], vec![9; 4], vec![7; 1020], vec![4; 512]].concat();
+        assert!(buf == wanted);
+        // A read that begins inside an escaped head takes the rest of it.
+        let mut four = [0; 4];
+        replayed.read_at(ByteOffset(3 * 1024 + 2), &mut four).unwrap();
+        assert_eq!(four, [9, 9, 7, 7]);
+        assert_eq!(replayed.next_data(ByteOffset(100)), Some(ByteRange::new(ByteOffset(100), ByteOffset(8192))));
+    }
+
+    #[test]
+    fn a_bad_sector_of_the_journal_is_told_at_the_place_that_was_asked_for() {
+        let below = blocks().with_bad(ByteRange::sized(ByteOffset(6 * 1024 + 512), 512));
+        let newer = [(1, Newer { at: ByteOffset(6 * 1024), head: None })];
+        let replayed = Replayed::new(Arc::new(below), 1024, newer.into());
+        let mut buf = vec![0; 3072];
+        let error = replayed.read_at(ByteOffset(0), &mut buf).unwrap_err();
+        assert_eq!(error.bad, [ByteRange::sized(ByteOffset(1024 + 512), 512)]);
+        assert_eq!((buf[1024], buf[2048]), (6, 2));
+    }
+}

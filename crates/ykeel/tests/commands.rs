@@ -341,3 +341,21 @@ fn a_block_device_wants_its_code_and_is_refused_while_it_is_mounted() {
     assert!(std::process::Command::new("umount").arg(&point).status().unwrap().success());
     assert!(refusals.iter().all(|told| told.contains("in use by this system: mounted at")), "{refusals:?}");
 }
+
+#[test]
+fn types_and_identifiers_are_changed_on_request_only() {
+    let bench = Bench::new();
+    let image = bench.copy("galley.img");
+    let (code, _) = bench.json(&["mend", text(&image)]);
+    assert_eq!(code, 5);
+    let (code, plan) = bench.json(&["mend", text(&image), "--type", "n1=0x27"]);
+    assert_eq!((code, plan["layout"]["entries"][0]["type"].as_u64()), (0, Some(0x27)));
+    for wrong in ["n1", "n1=banana", "n9=0x07", "n1=0x00"] {
+        assert_eq!(bench.run(&["mend", text(&image), "--type", wrong]).status.code(), Some(2), "{wrong}");
+    }
+    let before = fingerprint(&image);
+    let (code, plan) = bench.json(&["mend", text(&image), "--new-id"]);
+    assert_eq!((code, plan["plan"]["edits"].as_array().unwrap().len()), (0, 1));
+    assert!(plan["plan"]["edits"][0]["reason"].as_str().unwrap().contains("another drive has the same identifiers"));
+    assert_eq!(fingerprint(&image), before);
+}

@@ -25,5 +25,8 @@ use crate::sweep::Find;
 /// [`CoreError::Format`] when its core metadata cannot be read.
 pub fn open(source: &SharedSource, find: &Find) -> Result<Arc<dyn Volume>, CoreError> {
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
+    if let Some(why) = find.kind.why_closed() {
+        return Err(CoreError::Nothing(why));
+    }
     Ok(Arc::from(find.geometry.open(window)?))
 }

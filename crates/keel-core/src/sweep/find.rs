@@ -91,6 +91,12 @@ impl Find {
         ByteRange::sized(self.start_byte, self.bytes)
     }
 
+    /// True when its format records no length: where it ends is taken from what stands around it.
+    #[must_use]
+    pub fn is_open_ended(&self) -> bool {
+        matches!(self.geometry, Geometry::Known(known) if known.bytes == 0)
+    }
+
     /// True for a volume that begins where a table would stand: it fills the drive, or did before the table was made.
     #[must_use]
     pub fn needs_no_table(&self, table: &TableReading) -> bool {

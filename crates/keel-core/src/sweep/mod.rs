@@ -129,8 +129,8 @@ fn doubtful_ground(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     const LEAST_GAP: u64 = 2 << 20;
     let table = table::read(source.as_ref());
     let sector = source.sector_size();
-    let trusted: Vec<ByteRange> =
-        finds.iter().filter(|find| find.grade == Grade::Certain && find.inside.is_none()).map(Find::range).collect();
+    let trusted = finds.iter().filter(|find| find.grade == Grade::Certain && find.inside.is_none());
+    let trusted: Vec<ByteRange> = trusted.filter(|find| !find.is_open_ended()).map(Find::range).collect();
     let entries_hold = table.partitions.iter().all(|partition| trusted.iter().any(|ground| partition.holds(*ground, sector)));
     if table.is_sound() && !table.partitions.is_empty() && entries_hold {
         return Vec::new();
