@@ -11,6 +11,10 @@ use crate::{Finding, FormatError, Problem, Severity, StreamReader, View, read_wh
 
 /// The name of the index over file names.
 const NAME: &str = "$I30";
+/// The most index blocks of one directory that are read: 16 GiB of them.
+const MOST_BLOCKS: u64 = 1 << 22;
+/// The most findings that one listing reports.
+const MOST_FINDINGS: usize = 200;
 /// The largest index bitmap that is read: 64 KiB of bits name 524,288 blocks.
 const LARGEST_BITMAP: usize = 8 << 20;
 
@@ -50,8 +54,11 @@ pub(super) fn each_name(
         None => Vec::new(),
     };
     let size = geometry.index_bytes as usize;
-    let count = map.bytes / u64::from(geometry.index_bytes);
     let extents = map.extents(geometry);
+    // The size in the record is hostile: no block stands behind the last extent that has a place.
+    let placed = extents.iter().filter(|extent| extent.volume_at.is_some());
+    let mapped = placed.map(|extent| extent.stream_at.saturating_add(extent.bytes)).max().unwrap_or(0);
+    let count = (map.bytes.min(mapped) / u64::from(geometry.index_bytes)).min(MOST_BLOCKS);
     let mut blocks = stream::open(source, geometry, map, directory.position())?;
     for index in 0..count {
         let byte = usize::try_from(index / 8).ok().and_then(|byte| bitmap.get(byte)).copied();
@@ -70,7 +77,9 @@ pub(super) fn each_name(
             Ok(ControlFlow::Break(())) => break,
             Err(error) => {
                 let what = format!("index block {index} of the directory is damaged: its names are missing");
-                findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+                if findings.len() < MOST_FINDINGS {
+                    findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+                }
             }
         }
     }
