@@ -210,9 +210,9 @@ fn make_listings(work: &Path) -> anyhow::Result<()> {
         if image.exists() {
             continue;
         }
-        let part = work.join(format!("listing-{kind}.part"));
-        let (path, mounted) = (part.to_string_lossy().into_owned(), point.to_string_lossy().into_owned());
-        File::create(&part)?.set_len(bytes)?;
+        let unfinished = work.join(format!("listing-{kind}.part"));
+        let (path, mounted) = (unfinished.to_string_lossy().into_owned(), point.to_string_lossy().into_owned());
+        File::create(&unfinished)?.set_len(bytes)?;
         match kind {
             "ext4" => {
                 run("mkfs.ext4", &["-q", "-F", "-N", "250000", "-L", "MANY", &path])?;
@@ -244,9 +244,9 @@ fn make_listings(work: &Path) -> anyhow::Result<()> {
                 }
                 fs::remove_dir_all(&tree)?;
             }
-            _ => fill_in_guest(work, kind, bytes, &part)?,
+            _ => fill_in_guest(work, kind, bytes, &unfinished)?,
         }
-        fs::rename(&part, &image)?;
+        fs::rename(&unfinished, &image)?;
     }
     Ok(())
 }
@@ -260,14 +260,14 @@ fn fill_mounted(point: &Path, command: &[&str]) -> anyhow::Result<()> {
     filled
 }
 
-fn fill_in_guest(work: &Path, kind: &str, bytes: u64, part: &Path) -> anyhow::Result<()> {
+fn fill_in_guest(work: &Path, kind: &str, bytes: u64, unfinished: &Path) -> anyhow::Result<()> {
     let (tree, tar) = (work.join("tree"), work.join("many.tar"));
     fs::create_dir_all(&tree)?;
     fill(&tree)?;
     run("tar", &["--format=ustar", "-C", &tree.to_string_lossy(), "-cf", &tar.to_string_lossy(), "."])?;
     fs::remove_dir_all(&tree)?;
-    drives::format(kind, "MANY", bytes / 512, part, (0, 512))?;
-    guest::fill(&[guest::Filling { kind, volume: part, tar: &tar }])?;
+    drives::format(kind, "MANY", bytes / 512, unfinished, (0, 512))?;
+    guest::fill(&[guest::Filling { kind, volume: unfinished, tar: &tar }])?;
     fs::remove_file(&tar)?;
     Ok(())
 }

@@ -121,6 +121,17 @@ fn a_volume_that_was_not_unmounted_reads_as_its_journal_would_leave_it() {
         let mut wanted = many_files();
         wanted.remove("SHORT.TXT");
         assert!(contents(volume.as_ref()) == wanted, "{options:?}");
+        // With the superblock gone, what is put back must not let the journal be emptied unread.
+        let mut lost = Overlay::new(Arc::new(FileSource::open(&copy, SectorSize(512)).unwrap()));
+        lost.lay(ByteOffset(0), &[0; 2048]);
+        let lost: SharedSource = Arc::new(lost);
+        let restored = geometry.boot_from_copy(&lost).unwrap();
+        assert_eq!(restored.bytes[96] & 4, 4, "{options:?}: INCOMPAT_RECOVER");
+        let mut mended = Overlay::new(lost);
+        mended.lay(restored.at, &restored.bytes);
+        let mended: SharedSource = Arc::new(mended);
+        let found = keel_format::registry::boot_sector(mended.as_ref(), ByteOffset(0)).unwrap();
+        assert!(contents(found.open(mended).unwrap().as_ref()) == wanted, "{options:?}");
     }
 }
 

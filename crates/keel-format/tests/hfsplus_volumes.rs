@@ -111,6 +111,15 @@ fn a_volume_is_found_by_its_alternate_header_and_the_header_put_back() {
             panic!()
         };
         assert!(found.is_same_volume(&whole));
+        // Even an alternate header from before the files were made gives no number out twice.
+        let mut stale = Overlay::new(bench.source(512));
+        stale.lay(ByteOffset(0), &[0; 1536]);
+        let Geometry::HfsPlus(inferred) = volume.geometry else { panic!() };
+        stale.lay(inferred.alternate_at() + 64, &16u32.to_be_bytes());
+        let stale: SharedSource = Arc::new(stale);
+        let restored = volume.geometry.boot_from_copy(&stale).unwrap();
+        let next = u32::from_be_bytes(restored.bytes[64..68].try_into().unwrap());
+        assert!(next as usize > files().len(), "nextCatalogID {next}");
     }
 }
 

@@ -1,7 +1,7 @@
 //! The ladder: which rungs hold, and the lowest one that does not. Runs on a drive and on an overlay alike.
 
 mod drive;
-pub(crate) mod trouble;
+mod trouble;
 mod volume;
 
 use keel_format::table;

@@ -2,26 +2,15 @@
 //! another drive.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 use keel_format::table::{self, Partition, TableReading};
 use keel_format::{Finding, Severity};
-use keel_source::{ByteOffset, Resectored, SectorSize, SharedSource};
+use keel_source::{ByteOffset, SharedSource};
 
 use crate::sweep::Find;
 
-/// The sector sizes that drives and bridges use.
-const SIZES: [u32; 2] = [512, 4096];
 /// A shift must move at least as many volumes alike before it is believed.
 const LEAST_SHIFTED: usize = 2;
-
-/// The drive in the other customary sector size, and its table read so.
-#[must_use]
-pub(crate) fn in_other_size(source: &SharedSource) -> Option<(SectorSize, TableReading)> {
-    let other = SIZES.iter().copied().find(|size| *size != source.sector_size().0)?;
-    let view = Resectored::new(Arc::clone(source), SectorSize(other));
-    Some((SectorSize(other), table::read(&view)))
-}
 
 /// Findings of rung 5 that need both the table and the volumes seen.
 pub(super) fn findings(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Vec<Finding> {
@@ -32,7 +21,7 @@ pub(super) fn findings(source: &SharedSource, table: &TableReading, finds: &[Fin
     };
     let now = met(&table.partitions, sector);
     let mut findings = Vec::new();
-    if let Some((size, other)) = in_other_size(source)
+    if let Some((size, other)) = table::read_in_other_size(source)
         && met(&other.partitions, size) > now
     {
         let factor = size.0.max(sector.0) / size.0.min(sector.0).max(1);

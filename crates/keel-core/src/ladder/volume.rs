@@ -10,7 +10,6 @@ use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
 use crate::job::Cancel;
-use crate::layout::roles::HIDING_BITS;
 use crate::sweep::Find;
 
 /// Files sampled for rung 9.
@@ -110,7 +109,7 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find
         );
         findings.push(Finding::at(Severity::Broken, entry.entry_at, what, "type in the entry against what stands there"));
     }
-    let hiding = if entry.type_code == TypeCode::Gpt(gpt::BASIC_DATA) { entry.attributes & HIDING_BITS } else { 0 };
+    let hiding = if entry.type_code == TypeCode::Gpt(gpt::BASIC_DATA) { entry.attributes & gpt::HIDING_BITS } else { 0 };
     if hiding != 0 {
         let bits = [(60, "read-only"), (62, "hidden"), (63, "no automatic letter")];
         let words: Vec<&str> = bits.iter().filter(|(bit, _)| hiding >> bit & 1 == 1).map(|(_, word)| *word).collect();

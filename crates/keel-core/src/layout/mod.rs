@@ -1,6 +1,6 @@
 //! The layout: the set of finds that can stand together, solved exactly, with a reason for each choice.
 
-pub(crate) mod roles;
+mod roles;
 pub(crate) mod scheme;
 mod solve;
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use keel_format::table::gpt::BASIC_DATA;
+use keel_format::table::gpt::{BASIC_DATA, HIDING_BITS};
 use keel_format::table::{Partition, Role, Scheme, TableReading, TypeCode, mbr};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
@@ -10,8 +10,6 @@ use super::scheme::{MBR_REACH, usable_ground};
 use super::{Choices, LayoutEntry, LeftOut};
 use crate::sweep::Find;
 
-/// Attribute bits of a basic data partition that keep it from being shown: read-only, hidden, no automatic letter.
-pub(crate) const HIDING_BITS: u64 = 1 << 60 | 1 << 62 | 1 << 63;
 /// Primary entries of an MBR.
 const PRIMARIES: usize = 4;
 

@@ -5,7 +5,6 @@ use keel_format::table::{Partition, Role, Scheme, TableReading};
 use keel_source::{ByteRange, Lba, SectorCount, SharedSource};
 
 use super::{Choices, LayoutEntry};
-use crate::ladder::trouble;
 use crate::sweep::Find;
 
 /// The largest LBA an MBR entry can hold.
@@ -33,7 +32,7 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
     if table.primary.is_present() || table.backup.is_present() {
         return (Scheme::Gpt, "remains of a GPT header stand at the edge of the drive".into());
     }
-    if let Some((size, other)) = trouble::in_other_size(source)
+    if let Some((size, other)) = keel_format::table::read_in_other_size(source)
         && (other.primary.is_sound() || other.backup.is_sound())
     {
         return (Scheme::Gpt, format!("a GPT stands here that was written for sectors of {} bytes", size.0));

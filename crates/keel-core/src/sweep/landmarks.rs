@@ -7,7 +7,6 @@ use keel_format::table;
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::{Find, infer};
-use crate::ladder::trouble;
 
 /// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit.
 const WIDTH: u64 = 64 << 10;
@@ -77,7 +76,7 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
     places.extend((2..=DENSE / ALIGNMENT).filter_map(|step| cut(source, ByteOffset(step * ALIGNMENT), WIDTH)));
     places.extend(cut(source, ByteOffset(source.len().saturating_sub(2 * ALIGNMENT)), 2 * ALIGNMENT));
     let own = (source.sector_size(), table::read(source.as_ref()));
-    for (sector, table) in [own].into_iter().chain(trouble::in_other_size(source)) {
+    for (sector, table) in [own].into_iter().chain(table::read_in_other_size(source)) {
         let copies = [
             &table.mbr.partitions,
             &table.mbr.extended,

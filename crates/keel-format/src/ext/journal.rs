@@ -38,6 +38,8 @@ pub(super) struct Journal {
     pub(super) newer: HashMap<u64, Newer>,
     /// Transactions that were committed and not yet written to their places.
     pub(super) transactions: u64,
+    /// True when it is not empty: a recovery has to look at it before anything is written.
+    pub(super) pending: bool,
     /// What was wrong.
     pub(super) findings: Vec<Finding>,
 }
@@ -91,7 +93,7 @@ pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Resu
         incompat,
         seed: crc32c(u32::MAX, view.slice(48, 16, "s_uuid")?),
     };
-    let mut journal = Journal::default();
+    let mut journal = Journal { pending: start != 0, ..Journal::default() };
     if start == 0 {
         return Ok(journal);
     }

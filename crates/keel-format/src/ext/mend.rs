@@ -3,8 +3,8 @@
 use keel_source::{ByteRange, SharedSource};
 use zerocopy::IntoBytes;
 
-use super::ExtGeometry;
-use super::layout::{RawSuperblock, crc32c};
+use super::layout::{INCOMPAT_RECOVER, RawSuperblock, crc32c};
+use super::{ExtGeometry, ExtVolume};
 use crate::{Restored, View, read_bytes};
 
 /// The superblock of `group` at its place, when it states `geometry`.
@@ -27,7 +27,7 @@ pub fn is_stated_in(window: &SharedSource, geometry: &ExtGeometry, group: u32) -
 }
 
 /// The superblock to put back, when the main one does not state `geometry` and a copy does: the copy's bytes with the
-/// number of the first group and the checksum that follows. `window` starts at the volume's first byte.
+/// number of the first group, the flag of a journal that is not empty, and the checksum that follows. `window` starts at the volume's first byte.
 #[must_use]
 pub fn superblock_from_copy(window: &SharedSource, geometry: &ExtGeometry) -> Option<Restored> {
     if is_stated_in(window, geometry, 0) {
@@ -36,6 +36,11 @@ pub fn superblock_from_copy(window: &SharedSource, geometry: &ExtGeometry) -> Op
     let (group, mut raw) =
         geometry.backup_groups().into_iter().find_map(|group| Some((group, copy_of(window, geometry, group)?)))?;
     raw.s_block_group_nr.set(0);
+    // A copy is older than the journal. Without this flag an operating system would empty the journal unread.
+    let volume = ExtVolume::open(SharedSource::clone(window), *geometry).ok();
+    if volume.is_some_and(|volume| volume.has_pending_journal()) {
+        raw.s_feature_incompat.set(raw.s_feature_incompat.get() | INCOMPAT_RECOVER);
+    }
     if geometry.has_checksums() {
         let sum = crc32c(u32::MAX, raw.as_bytes().get(..1020)?);
         raw.s_checksum.set(sum);

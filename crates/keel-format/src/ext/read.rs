@@ -35,6 +35,7 @@ pub struct ExtVolume {
     geometry: ExtGeometry,
     summary: VolumeSummary,
     replay: Vec<Finding>,
+    pending: bool,
 }
 
 impl ExtVolume {
@@ -53,7 +54,7 @@ impl ExtVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes,
         };
-        let mut volume = Self { pages: plain, geometry, summary, replay: Vec::new() };
+        let mut volume = Self { pages: plain, geometry, summary, replay: Vec::new(), pending: false };
         // A superblock that is gone cannot say that the journal is clean.
         let needed = superblock.is_none_or(|raw| raw.s_feature_incompat.get() & INCOMPAT_RECOVER != 0);
         if needed && geometry.journal_inode != 0 {
@@ -71,6 +72,7 @@ impl ExtVolume {
         match read {
             Ok(found) => {
                 self.replay = found.findings;
+                self.pending = found.pending;
                 if !found.newer.is_empty() {
                     let what = format!(
                         "the journal holds {} transactions that are not in their places yet: the volume is read as if they were",
@@ -87,6 +89,12 @@ impl ExtVolume {
                 self.replay.push(Finding::at(Severity::Doubt, error.at, what, error.to_string()));
             }
         }
+    }
+
+    /// True when the journal holds what a recovery has to look at.
+    #[must_use]
+    pub fn has_pending_journal(&self) -> bool {
+        self.pending
     }
 
     /// The geometry it is read with.

@@ -104,6 +104,19 @@ impl HfsVolume {
         &self.geometry
     }
 
+    /// The highest catalog node ID in use.
+    ///
+    /// # Errors
+    /// [`FormatError`] when a leaf of the catalog cannot be read.
+    pub fn highest_id(&self) -> Result<u32, FormatError> {
+        let mut highest = 0;
+        self.catalog.from(&self.pages, &|_| Ordering::Greater, &mut |found| {
+            highest = Record::parse(found.data).map_or(highest, |record| highest.max(record.id()));
+            ControlFlow::Continue(())
+        })?;
+        Ok(highest)
+    }
+
     /// Its catalog tree.
     #[must_use]
     pub fn catalog(&self) -> &Tree {

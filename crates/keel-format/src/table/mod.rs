@@ -7,7 +7,7 @@ pub mod mbr;
 #[cfg(test)]
 mod tests;
 
-use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SectorSize, Source};
+use keel_source::{ByteOffset, ByteRange, Lba, Resectored, SectorCount, SectorSize, SharedSource, Source};
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -305,6 +305,15 @@ pub fn read(source: &dyn Source) -> TableReading {
     }
     check_ground(source, &partitions, &mut findings);
     TableReading { scheme, partitions, mbr, primary, backup, apm, findings }
+}
+
+/// The drive in the other customary sector size, and its table read so; none for a drive of neither.
+#[must_use]
+pub fn read_in_other_size(source: &SharedSource) -> Option<(SectorSize, TableReading)> {
+    /// The sector sizes that drives and bridges use.
+    const SIZES: [u32; 2] = [512, 4096];
+    let other = SIZES.into_iter().find(|size| *size != source.sector_size().0).map(SectorSize)?;
+    Some((other, read(&Resectored::new(SharedSource::clone(source), other))))
 }
 
 /// Entries that reach behind the end of the drive or overlap one another.

@@ -273,7 +273,7 @@ fn the_type_of_an_entry_goes_round_those_that_fit_its_kind() {
         app.act(Action::ChangeType);
         seen.push(now(&app));
     }
-    assert_eq!(seen, ["0x06", "0x0E", "0x01", "0x04"]);
+    assert_eq!(seen, ["0x06", "0xEF", "0x0E", "0x01"]);
     let text = drawn(&app, 160, 45);
     assert!(text.contains("technician"), "{text}");
 }

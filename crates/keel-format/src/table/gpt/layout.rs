@@ -67,5 +67,7 @@ pub const REVISION: u32 = 0x0001_0000;
 pub const LEAST_ARRAY_BYTES: u64 = 16_384;
 /// Type of a volume with a file system that desktop systems read.
 pub const BASIC_DATA: Uuid = uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
+/// `Attributes` of a basic data partition that keep it from being shown: read-only, hidden, no automatic letter.
+pub const HIDING_BITS: u64 = 1 << 60 | 1 << 62 | 1 << 63;
 /// Type of an EFI system partition.
 pub const EFI_SYSTEM: Uuid = uuid!("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");

@@ -6,10 +6,12 @@ use crate::VolumeKind;
 #[must_use]
 pub fn types_for(kind: VolumeKind) -> (u8, &'static [u8]) {
     match kind {
-        VolumeKind::Ntfs | VolumeKind::ExFat | VolumeKind::Refs | VolumeKind::Fve | VolumeKind::Udf => (0x07, &[]),
-        VolumeKind::Fat12 => (0x01, &[0x04, 0x06, 0x0E]),
-        VolumeKind::Fat16 => (0x0E, &[0x01, 0x04, 0x06]),
-        VolumeKind::Fat32 => (0x0C, &[0x0B]),
+        // A recovery volume is meant to stay out of sight.
+        VolumeKind::Ntfs => (0x07, &[0x27]),
+        VolumeKind::ExFat | VolumeKind::Refs | VolumeKind::Fve | VolumeKind::Udf => (0x07, &[]),
+        VolumeKind::Fat12 => (0x01, &[0x04, 0x06, 0x0E, 0xEF]),
+        VolumeKind::Fat16 => (0x0E, &[0x01, 0x04, 0x06, 0xEF]),
+        VolumeKind::Fat32 => (0x0C, &[0x0B, 0xEF]),
         VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => (0x83, &[]),
         VolumeKind::Xfs | VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks => (0x83, &[]),
         VolumeKind::Iso9660 => (0x83, &[0x07, 0x17, 0x00]),
@@ -37,11 +39,13 @@ pub fn word_for(code: u8) -> &'static str {
         0x07 => "NTFS/exFAT",
         0x0B | 0x0C => "FAT32",
         0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E => "hidden",
+        0x27 => "recovery",
         0x82 => "Linux swap",
         0x83 => "Linux data",
         0x8E => "Linux LVM",
         0xAF => "HFS+/APFS",
         0xEE => "protective",
+        0xEF => "EFI system",
         0xFD => "Linux RAID",
         _ => "other type",
     }
