@@ -11,7 +11,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::process::Command;
 use std::sync::{Arc, LazyLock};
 
-use keel_format::{Deleted, NodeKind, VolumeKind, WitnessKind, ext, read_whole};
+use keel_format::{Deleted, Geometry, NodeKind, VolumeKind, WitnessKind, ext, read_whole};
 use keel_source::{ByteOffset, FileSource, Overlay, SectorSize, SharedSource};
 use proptest::prelude::*;
 use support::{Bench, contents, deleted, many_files, noise, prose, run, surface, write_tree};
@@ -159,6 +159,39 @@ fn a_volume_is_found_by_the_copies_of_its_superblock() {
         let mut mended = Overlay::new(drive);
         mended.lay(restored.at, &restored.bytes);
         assert_eq!(keel_format::registry::boot_sector(&mended, ByteOffset(0)), Some(whole), "{name}");
+    }
+}
+
+#[test]
+fn a_volume_without_any_superblock_is_found_by_its_descriptors() {
+    let sets: [(&str, u64, &[&str]); 6] = [
+        ("ext4 as it comes", 400 << 20, &["-t", "ext4"]),
+        ("one group", 100 << 20, &["-t", "ext4"]),
+        ("ext4 with blocks of 1024", 96 << 20, &["-t", "ext4", "-b", "1024"]),
+        ("32-bit, no checksums", 300 << 20, &["-t", "ext4", "-O", "^64bit,^metadata_csum"]),
+        ("ext3 with small inodes", 200 << 20, &["-t", "ext3", "-I", "128"]),
+        ("ext2, an end inside a group", (301 << 20) + 20_480, &["-t", "ext2"]),
+    ];
+    for (name, bytes, options) in sets {
+        let bench = Bench::new(bytes);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F", "-L", "LOST"]].concat());
+        bench.fill(DRIVER, |folder| write_tree(folder, &many_files()));
+        let (whole, _) = bench.open(512);
+        let Geometry::Ext(geometry) = whole else { panic!() };
+        let mut overlay = Overlay::new(bench.source(512));
+        let groups = std::iter::once(0).chain(geometry.backup_groups());
+        groups.for_each(|group| overlay.lay(geometry.superblock_at(group), &[0; 1024]));
+        let drive: SharedSource = Arc::new(overlay);
+        let volumes = ext::infer(&drive, &surface(&drive));
+        assert_eq!(volumes.len(), 1, "{name}");
+        let volume = &volumes[0];
+        assert_eq!((volume.start, volume.bytes, volume.kind), (ByteOffset(0), bytes / 4096 * 4096, whole.kind()), "{name}");
+        let Geometry::Ext(found) = volume.geometry else { panic!() };
+        let numbers = |one: &ext::ExtGeometry| (one.block_bytes, one.blocks, one.inodes_per_group, one.inode_bytes);
+        assert_eq!(numbers(&found), numbers(&geometry), "{name}");
+        let seed = |one: &ext::ExtGeometry| one.has_checksums().then_some(one.checksum_seed);
+        assert_eq!(seed(&found), seed(&geometry), "{name}");
+        assert!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()) == many_files(), "{name}");
     }
 }
 

@@ -123,6 +123,27 @@ fn a_volume_is_found_by_its_alternate_header_and_the_header_put_back() {
     }
 }
 
+#[test]
+fn a_volume_without_any_header_is_found_by_its_trees() {
+    for (bench, (bytes, block)) in VOLUMES.iter().zip(SIZES) {
+        let (Geometry::HfsPlus(whole), _) = bench.open(512) else { panic!() };
+        let mut overlay = Overlay::new(bench.source(512));
+        overlay.lay(ByteOffset(0), &[0; 1536]);
+        overlay.lay(ByteOffset(bytes - 1024), &[0; 512]);
+        let drive: SharedSource = Arc::new(overlay);
+        let volumes = hfsplus::infer(&drive, &surface(&drive));
+        assert_eq!(volumes.len(), 1, "blocks of {block}");
+        let volume = &volumes[0];
+        let Geometry::HfsPlus(found) = volume.geometry else { panic!() };
+        // A tail of less than a block is not in the bitmap.
+        assert_eq!((volume.start, volume.bytes), (ByteOffset(0), bytes / u64::from(block) * u64::from(block)), "blocks of {block}");
+        let numbers = |one: &hfsplus::HfsGeometry| (one.kind, one.block_bytes, one.total_blocks, one.allocation.extents[0]);
+        assert_eq!(numbers(&found), numbers(&whole), "blocks of {block}");
+        assert!(volume.has(WitnessKind::RootDirectory) && !volume.has(WitnessKind::BackupBootSector));
+        assert_eq!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()).len(), files().len() + 1);
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]

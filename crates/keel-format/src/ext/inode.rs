@@ -96,22 +96,42 @@ impl Inode {
         if !geometry.has_checksums() {
             return true;
         }
-        let mut bytes = self.bytes.clone();
-        let low = bytes.get(124..126).map_or(0, |pair| pair.iter().rev().fold(0u32, |sum, byte| sum << 8 | u32::from(*byte)));
-        let has_high = bytes.len() > 128 && self.raw.i_extra_isize.get() >= 4;
-        for slot in bytes.get_mut(124..126).into_iter().flatten() {
-            *slot = 0;
-        }
-        if has_high {
-            bytes.get_mut(130..132).into_iter().flatten().for_each(|slot| *slot = 0);
-        }
+        let bytes = self.zeroed();
         let seed = crc32c(geometry.checksum_seed, &self.number.to_le_bytes());
         let seed = crc32c(seed, &self.raw.i_generation.get().to_le_bytes());
         let computed = crc32c(seed, &bytes);
-        match has_high {
+        let low = self.checksum_low();
+        match self.keeps_whole_checksum() {
             true => computed == low | u32::from(self.raw.i_checksum_hi.get()) << 16,
             false => computed & 0xFFFF == low,
         }
+    }
+
+    /// The bytes that its checksum is of, and the checksum; `None` for an inode that keeps the lower half only.
+    #[must_use]
+    pub(super) fn checked_bytes(&self) -> Option<(Vec<u8>, u32)> {
+        let sum = self.checksum_low() | u32::from(self.raw.i_checksum_hi.get()) << 16;
+        self.keeps_whole_checksum().then(|| (self.zeroed(), sum))
+    }
+
+    fn keeps_whole_checksum(&self) -> bool {
+        self.bytes.len() > 128 && self.raw.i_extra_isize.get() >= 4
+    }
+
+    /// `l_i_checksum_lo`, in `osd2`.
+    fn checksum_low(&self) -> u32 {
+        let [.., low, high, _, _] = self.raw.osd2;
+        u32::from(u16::from_le_bytes([low, high]))
+    }
+
+    /// The inode's bytes with its checksum zero.
+    fn zeroed(&self) -> Vec<u8> {
+        let mut bytes = self.bytes.clone();
+        let high = if self.keeps_whole_checksum() { 130..132 } else { 0..0 };
+        for place in [124..126, high] {
+            bytes.get_mut(place).into_iter().flatten().for_each(|slot| *slot = 0);
+        }
+        bytes
     }
 
     /// How the content is kept, in the words of a stream listing.

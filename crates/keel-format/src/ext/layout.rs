@@ -99,10 +99,16 @@ pub const MAGIC: u16 = 0xEF53;
 pub const SUPERBLOCK_AT: u64 = 1024;
 /// Number of the root directory's inode.
 pub const ROOT_INODE: u32 = 2;
+/// Number of the journal's inode.
+pub const JOURNAL_INODE: u32 = 8;
+/// `bg_flags`: the block bitmap was never written.
+pub const BG_BLOCK_UNINIT: u16 = 0x2;
 /// `COMPAT_HAS_JOURNAL`.
 pub const COMPAT_HAS_JOURNAL: u32 = 0x4;
 /// `COMPAT_SPARSE_SUPER2`.
 pub const COMPAT_SPARSE_SUPER2: u32 = 0x200;
+/// `INCOMPAT_FILETYPE`: directory entries keep the type.
+pub const INCOMPAT_FILETYPE: u32 = 0x2;
 /// `INCOMPAT_RECOVER`: the journal holds what the volume does not.
 pub const INCOMPAT_RECOVER: u32 = 0x4;
 /// `INCOMPAT_JOURNAL_DEV`: a journal of another volume.
@@ -119,6 +125,10 @@ pub const INCOMPAT_FLEX_BG: u32 = 0x200;
 pub const INCOMPAT_CSUM_SEED: u32 = 0x2000;
 /// `RO_COMPAT_SPARSE_SUPER`.
 pub const RO_COMPAT_SPARSE_SUPER: u32 = 0x1;
+/// `RO_COMPAT_LARGE_FILE`.
+pub const RO_COMPAT_LARGE_FILE: u32 = 0x2;
+/// `RO_COMPAT_EXTRA_ISIZE`.
+pub const RO_COMPAT_EXTRA_ISIZE: u32 = 0x40;
 /// `RO_COMPAT_GDT_CSUM`.
 pub const RO_COMPAT_GDT_CSUM: u32 = 0x10;
 /// `RO_COMPAT_METADATA_CSUM`.
@@ -368,7 +378,9 @@ impl ExtGeometry {
     }
 }
 
-fn kind_of(compat: u32, incompat: u32, ro_compat: u32) -> VolumeKind {
+/// ext2, ext3 or ext4, by the features.
+#[must_use]
+pub fn kind_of(compat: u32, incompat: u32, ro_compat: u32) -> VolumeKind {
     if incompat & EXT4_INCOMPAT != 0 || ro_compat & EXT4_RO_COMPAT != 0 {
         VolumeKind::Ext4
     } else if compat & COMPAT_HAS_JOURNAL != 0 {

@@ -1,5 +1,6 @@
 //! ext2, ext3 and ext4. Source: the Linux kernel's documentation of the format; names as used there.
 
+mod checksum;
 mod directory;
 mod inode;
 mod journal;
@@ -16,4 +17,4 @@ pub use directory::{RawName, entries};
 pub use inode::Inode;
 pub use layout::ExtGeometry;
 pub use read::ExtVolume;
-pub use witness::{DirectoryStart, ExtClues, SuperClue, boot_sector, infer, is_marked, look};
+pub use witness::{DescriptorClue, DirectoryStart, ExtClues, SuperClue, boot_sector, infer, is_marked, look};

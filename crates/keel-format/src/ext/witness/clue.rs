@@ -28,6 +28,15 @@ pub struct DirectoryStart {
     pub parent: u32,
 }
 
+/// The first sector of what looks like a table of group descriptors.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct DescriptorClue {
+    /// Where.
+    pub at: ByteOffset,
+    /// Bytes of a descriptor: 32 or 64.
+    pub bytes: u16,
+}
+
 /// Clues to ext volumes.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ExtClues {
@@ -35,6 +44,8 @@ pub struct ExtClues {
     pub supers: Vec<SuperClue>,
     /// Directory starts.
     pub directories: Vec<DirectoryStart>,
+    /// Tables of group descriptors, main and copies.
+    pub descriptors: Vec<DescriptorClue>,
 }
 
 impl ExtClues {
@@ -42,32 +53,76 @@ impl ExtClues {
     pub fn append(&mut self, other: Self) {
         append(&mut self.supers, other.supers);
         append(&mut self.directories, other.directories);
+        append(&mut self.descriptors, other.descriptors);
     }
 
     /// Sorts and removes doubles.
     pub fn tidy(&mut self) {
         tidy(&mut self.supers);
         tidy(&mut self.directories);
+        tidy(&mut self.descriptors);
     }
 
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.supers.len() + self.directories.len()
+        self.supers.len() + self.directories.len() + self.descriptors.len()
     }
 
     /// How many clues a new volume could begin with.
     #[must_use]
     pub fn leads(&self) -> usize {
-        self.supers.len()
+        self.supers.len() + self.descriptors.len()
     }
 }
 
-/// True when a sector may belong to an ext volume: a superblock's magic, or the `.` entry of a directory.
+/// The farthest that the bitmaps and the inode table of one group stand apart, in blocks.
+const FARTHEST: u32 = 4096;
+
+/// True when a sector may belong to an ext volume: a superblock's magic, the `.` entry of a directory, or a group
+/// descriptor, whose bitmaps and inode table follow each other.
 #[inline]
 #[must_use]
 pub fn is_marked(sector: &[u8; 512]) -> bool {
-    (sector[56] == 0x53 && sector[57] == 0xEF) || (sector[4] == 12 && sector[5] == 0 && sector[6] == 1 && sector[8] == b'.')
+    (sector[56] == 0x53 && sector[57] == 0xEF)
+        || (sector[4] == 12 && sector[5] == 0 && sector[6] == 1 && sector[8] == b'.')
+        || starts_descriptor(sector)
+}
+
+#[inline]
+fn starts_descriptor(bytes: &[u8; 512]) -> bool {
+    let [a0, a1, a2, a3, b0, b1, b2, b3, c0, c1, c2, c3, ..] = *bytes;
+    let block_bitmap = u32::from_le_bytes([a0, a1, a2, a3]);
+    let inode_bitmap = u32::from_le_bytes([b0, b1, b2, b3]);
+    let inode_table = u32::from_le_bytes([c0, c1, c2, c3]);
+    let follows = |later: u32, earlier: u32| later.wrapping_sub(earlier).wrapping_sub(1) < FARTHEST;
+    block_bitmap != 0 && follows(inode_bitmap, block_bitmap) && follows(inode_table, inode_bitmap)
+}
+
+/// The size of the descriptors that `sector` begins with: the second one goes on in step with the first, or there is
+/// none and the rest is zero.
+fn descriptor_bytes(sector: &[u8]) -> Option<u16> {
+    let first = sector.first_chunk::<512>().filter(|sector| starts_descriptor(sector))?;
+    let numbers = |at: usize| {
+        let bytes = first.get(at..at + 12)?;
+        let (words, _) = bytes.as_chunks::<4>();
+        let mut words = words.iter().map(|word| u32::from_le_bytes(*word));
+        Some((words.next()?, words.next()?, words.next()?))
+    };
+    let (a, b, c) = numbers(0)?;
+    let in_step = |bytes: &u16| {
+        let zero_behind = first.get(usize::from(*bytes)..).is_some_and(|rest| rest.iter().all(|byte| *byte == 0));
+        let next = numbers(usize::from(*bytes)).is_some_and(|(next_a, next_b, next_c)| {
+            let step = next_a.wrapping_sub(a);
+            (1..=1 << 16).contains(&step) && next_b.wrapping_sub(b) == step && next_c > c && next_c - c <= 1 << 16
+        });
+        // Above 16 TiB the high halves are not zero; such volumes are found by their superblocks.
+        let high = *bytes == 32 || first.get(32..44).is_some_and(|high| high.iter().all(|byte| *byte == 0));
+        high && (zero_behind || next)
+    };
+    // A directory or a table of numbers in step has no flags in the right place.
+    let flags = first.get(18..20).is_some_and(|flags| matches!(flags, [0..=7, 0]));
+    [64, 32].into_iter().find(in_step).filter(|_| flags)
 }
 
 /// Looks at one sector and keeps a clue.
@@ -78,6 +133,9 @@ pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
         && let Ok((_, group)) = ExtGeometry::parse(View::new("superblock", at, copy))
     {
         keep(&mut clues.ext.supers, SuperClue { at, group });
+    }
+    if let Some(bytes) = descriptor_bytes(bytes) {
+        keep(&mut clues.ext.descriptors, DescriptorClue { at, bytes });
     }
     let dots = view.slice(4, 8, "dot").is_ok_and(|dot| matches!(dot, [12, 0, 1, 0 | 2, b'.', 0, 0, 0]));
     if dots

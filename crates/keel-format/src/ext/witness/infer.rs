@@ -1,13 +1,19 @@
-//! From clues to ext volumes: every superblock says which group it stands in, and so where the volume starts.
+//! From clues to ext volumes: every superblock says which group it stands in, and so where the volume starts. Where none
+//! is left the group descriptors lead to the root directory.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use keel_source::{ByteOffset, SharedSource};
 
+use super::clue::DescriptorClue;
+use super::descriptors::from_descriptors;
 use super::verify::verify;
 use crate::clue::Clues;
 use crate::ext::ExtGeometry;
-use crate::{FoundVolume, View, read_bytes};
+use crate::{FoundVolume, View, WitnessKind, read_bytes};
+
+/// The most tables of group descriptors that are tried where no superblock is left.
+const MOST_TABLES: usize = 256;
 
 /// Turns clues into verified ext volumes, one for each start.
 #[must_use]
@@ -27,6 +33,22 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         copies.dedup_by_key(|(_, geometry)| geometry.uuid);
         let volumes = copies.into_iter().filter_map(|(_, geometry)| verify(drive, start, geometry, clues));
         found.extend(volumes.filter(|volume| volume.score() > 0).max_by_key(FoundVolume::score));
+    }
+    // A table goes on in the sectors behind its first one.
+    let tables: BTreeSet<ByteOffset> = clues.ext.descriptors.iter().map(|clue| clue.at).collect();
+    let is_first = |clue: &&DescriptorClue| !tables.contains(&ByteOffset(clue.at.0.wrapping_sub(512)));
+    let mut left = MOST_TABLES;
+    for clue in clues.ext.descriptors.iter().filter(is_first) {
+        let known = |volume: &FoundVolume| volume.range().contains(clue.at) && volume.has(WitnessKind::RootDirectory);
+        if left == 0 || found.iter().any(known) {
+            continue;
+        }
+        left -= 1;
+        let Some((start, geometry, witness)) = from_descriptors(drive, clue, clues) else { continue };
+        if let Some(mut volume) = verify(drive, start, geometry, clues) {
+            volume.witnesses.push(witness);
+            found.push(volume);
+        }
     }
     found
 }

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::clue::{Clues, append, keep, tidy};
 use crate::hfsplus::HfsGeometry;
 use crate::hfsplus::header_of;
-use crate::hfsplus::layout::{CATALOG_KEY, EXTENTS_KEY, HEADER_AT};
+use crate::hfsplus::layout::{ATTRIBUTES_KEY, CATALOG_KEY, EXTENTS_KEY, HEADER_AT};
 use crate::{Geometry, View, read_bytes};
 
 /// A volume header, main or alternate.
@@ -21,7 +21,7 @@ pub struct HeaderClue {
 pub struct TreeClue {
     /// Where.
     pub at: ByteOffset,
-    /// Its `maxKeyLength`, which tells catalog and extents overflow apart.
+    /// Its `maxKeyLength`, which tells catalog, extents overflow and attributes apart.
     pub max_key_length: u16,
     /// Bytes of a node.
     pub node_bytes: u16,
@@ -32,7 +32,7 @@ pub struct TreeClue {
 pub struct HfsClues {
     /// Volume headers.
     pub headers: Vec<HeaderClue>,
-    /// Header nodes of catalogs and extents overflow files.
+    /// Header nodes of catalogs, extents overflow and attributes files.
     pub trees: Vec<TreeClue>,
 }
 
@@ -58,7 +58,7 @@ impl HfsClues {
     /// How many clues a new volume could begin with.
     #[must_use]
     pub fn leads(&self) -> usize {
-        self.headers.len()
+        self.headers.len() + self.trees.iter().filter(|tree| tree.max_key_length == CATALOG_KEY).count()
     }
 }
 
@@ -84,7 +84,7 @@ pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
     }
     if is_tree_header(sector)
         && let Ok(header) = header_of(view)
-        && matches!(header.max_key_length.get(), CATALOG_KEY | EXTENTS_KEY)
+        && matches!(header.max_key_length.get(), CATALOG_KEY | EXTENTS_KEY | ATTRIBUTES_KEY)
     {
         let clue = TreeClue { at, max_key_length: header.max_key_length.get(), node_bytes: header.node_size.get() };
         keep(&mut clues.hfsplus.trees, clue);

@@ -1,9 +1,10 @@
-//! From clues to HFS+ volumes: by header, by alternate header, confirmed by the header nodes of the B-trees.
+//! From clues to HFS+ volumes: by header, by alternate header, or by the B-trees alone.
 
 use std::collections::BTreeMap;
 
 use keel_source::{ByteOffset, SharedSource};
 
+use super::trees;
 use super::verify::verify;
 use crate::clue::Clues;
 use crate::hfsplus::HfsGeometry;
@@ -32,6 +33,17 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         volume.has(WitnessKind::RootDirectory)
             || !standing.iter().any(|range| *range != volume.range() && range.contains(volume.start))
     });
+    for tree in clues.hfsplus.trees.iter().filter(|tree| tree.max_key_length == CATALOG_KEY) {
+        let known = |volume: &FoundVolume| volume.range().contains(tree.at) && volume.has(WitnessKind::CoreMetadata);
+        if found.values().any(known) {
+            continue;
+        }
+        let Some((start, geometry, witness)) = trees::from_catalog(drive, tree, clues) else { continue };
+        if let Some(mut volume) = verify(drive, start, geometry, clues) {
+            volume.witnesses.push(witness);
+            found.entry(start).or_insert(volume);
+        }
+    }
     found.into_values().collect()
 }
 

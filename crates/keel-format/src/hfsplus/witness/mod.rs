@@ -2,6 +2,7 @@
 
 mod clue;
 mod infer;
+mod trees;
 mod verify;
 
 pub use clue::{HeaderClue, HfsClues, TreeClue, boot_sector, is_marked, look};
