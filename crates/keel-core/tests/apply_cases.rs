@@ -31,7 +31,7 @@ fn staged(source: &SharedSource, scheme: Option<Scheme>, only: Only) -> (Vec<Fin
     let finds = swept(source, Reach::Doubt).finds;
     let table = table::read(source.as_ref());
     let layout = layout::settle(source, &table, &finds, &Choices { scheme, ..Choices::default() });
-    let edits = mend::stage(source, &table, &finds, &layout, only);
+    let edits = mend::stage(source, &table, &finds, &layout, &only.into()).edits;
     let copy_first = ladder::examine(source, &finds, &Cancel::default()).reads_fail();
     (finds, Plan::new(source, edits, copy_first))
 }

@@ -29,7 +29,7 @@ fn told(source: &SharedSource, choices: &Choices) -> Told {
     let table = table::read(source.as_ref());
     let now = ladder::examine(source, &sweep.finds, &Cancel::default());
     let layout = layout::settle(source, &table, &sweep.finds, choices);
-    let edits = mend::stage(source, &table, &sweep.finds, &layout, Only::All);
+    let edits = mend::stage(source, &table, &sweep.finds, &layout, &Only::All.into()).edits;
     let view: SharedSource = Arc::new(mend::overlay(source, &edits));
     let planned = ladder::examine(&view, &sweep.finds, &Cancel::default());
     Told { sweep, now, layout, edits: edits.len(), planned }
@@ -242,6 +242,24 @@ fn a_shifted_drive_is_recognised_and_mended() {
 }
 
 #[test]
+fn one_volume_behind_a_displaced_gpt_is_a_shifted_drive_too() {
+    for (what, cut, behind) in [("a bridge's reserved area", 0, 3 * MIB), ("a cut image", MIB / 2, 0)] {
+        let whole = Bench::new(80 * MIB);
+        whole.ntfs(ENGINE.0, ENGINE.1, "ENGINE", &files(3));
+        whole.gpt(80 * MIB, &[(ENGINE.0, ENGINE.1, 0)]);
+        let bytes = std::fs::read(&whole.image).unwrap();
+        let bench = Bench::new(80 * MIB - cut + behind);
+        bench.write(behind, &bytes[cut as usize..]);
+        let told = told_of(&bench);
+        let (shift, way) = if behind > 0 { (behind, "behind") } else { (cut, "before") };
+        let said = format!("a GPT stands {shift} bytes {way} the place that it names");
+        assert!(told.text().contains(&said), "{what}: {}", told.text());
+        assert_eq!(ground(&told.sweep), [("n1".into(), "NTFS", ENGINE.0 + behind - cut, ENGINE.1, "ENGINE".into())], "{what}");
+        told.holds_as_planned(what);
+    }
+}
+
+#[test]
 fn a_table_of_another_drive_is_recognised_and_replaced() {
     let bench = pair();
     bench.mbr(&[(0x07, 20 * MIB, 70 * MIB), (0x07, 100 * MIB, 10 * MIB)]);
@@ -310,5 +328,5 @@ fn staged_new_ids(bench: &Bench) -> Vec<mend::Edit> {
     let finds = swept(&source, Reach::Doubt).finds;
     let table = table::read(source.as_ref());
     let layout = layout::settle(&source, &table, &finds, &Choices { new_ids: true, ..Choices::default() });
-    mend::stage(&source, &table, &finds, &layout, Only::All)
+    mend::stage(&source, &table, &finds, &layout, &Only::All.into()).edits
 }

@@ -9,7 +9,8 @@ use crate::fat::{FatGeometry, FatVolume};
 use crate::hfsplus::{HfsGeometry, HfsVolume};
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
 use crate::recognised::KnownGeometry;
-use crate::{FormatError, Problem, Restored, Volume, VolumeKind, exfat, ext, fat, hfsplus, ntfs, registry};
+use crate::structure::{Compute, Structure};
+use crate::{FormatError, Problem, Volume, VolumeKind, exfat, ext, fat, hfsplus, ntfs, recognised, registry};
 
 /// The geometry of a volume of any kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -130,29 +131,26 @@ impl Geometry {
         }
     }
 
-    /// The boot sector put back from a sound copy, when the main one does not hold and a copy does.
+    /// The structures that stand in more than one place or can be computed, of the volume in `window`, which starts at
+    /// byte `start` of its drive.
     #[must_use]
-    pub fn boot_from_copy(&self, window: &SharedSource) -> Option<Restored> {
+    pub fn structures(&self, window: &SharedSource, start: ByteOffset, compute: Compute) -> Vec<Structure> {
+        let hidden = |sector: u32| u32::try_from(start.0 / u64::from(sector.max(1))).unwrap_or(0);
         match self {
-            Self::Ntfs(ntfs) => ntfs::mend::boot_from_backup(window, ntfs),
-            Self::Fat(fat) => fat::mend::boot_from_backup(window, fat),
-            Self::ExFat(exfat) => exfat::mend::boot_from_backup(window, exfat),
-            Self::Ext(ext) => ext::mend::superblock_from_copy(window, ext),
-            Self::HfsPlus(hfs) => hfsplus::mend::header_from_alternate(window, hfs),
-            Self::Known(_) => None,
+            Self::Ntfs(ntfs) => ntfs::mend::structures(window, ntfs, hidden(ntfs.bytes_per_sector), compute),
+            Self::Fat(fat) => fat::mend::structures(window, fat, hidden(fat.bytes_per_sector), compute),
+            Self::ExFat(exfat) => exfat::mend::structures(window, exfat, u64::from(hidden(exfat.bytes_per_sector)), compute),
+            Self::Ext(ext) => ext::mend::structures(window, ext, compute),
+            Self::HfsPlus(hfs) => hfsplus::mend::structures(window, hfs, compute),
+            Self::Known(known) => recognised::mend::structures(window, known),
         }
     }
 
     /// True when both lead to the same structures: serial numbers and labels may differ.
     fn is_same_volume(&self, other: &Self) -> bool {
         match (self, other) {
-            (Self::Ntfs(one), Self::Ntfs(other)) => {
-                (one.cluster_bytes, one.mft_lcn, one.total_sectors) == (other.cluster_bytes, other.mft_lcn, other.total_sectors)
-            }
-            (Self::Fat(one), Self::Fat(other)) => {
-                (one.data_sector(), one.cluster_bytes(), one.total_sectors)
-                    == (other.data_sector(), other.cluster_bytes(), other.total_sectors)
-            }
+            (Self::Ntfs(one), Self::Ntfs(other)) => one.is_same_volume(other),
+            (Self::Fat(one), Self::Fat(other)) => one.is_same_volume(other),
             (one, other) => one == other,
         }
     }

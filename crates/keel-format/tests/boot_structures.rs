@@ -88,7 +88,7 @@ fn extreme_values_in_every_word_of_a_boot_structure_never_panic_or_fill_memory()
                 let source: SharedSource = Arc::new(overlay);
                 if let Some(found) = registry::boot_sector(source.as_ref(), ByteOffset(0)) {
                     let _ = look_into(&found, &source);
-                    let _ = (found.copies(), found.bytes(), found.least_sector(), found.boot_from_copy(&source));
+                    let _ = (found.copies(), found.bytes(), found.least_sector(), support::main_repairs(&found, &source));
                 }
             }
         }

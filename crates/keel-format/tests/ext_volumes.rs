@@ -125,7 +125,7 @@ fn a_volume_that_was_not_unmounted_reads_as_its_journal_would_leave_it() {
         let mut lost = Overlay::new(Arc::new(FileSource::open(&copy, SectorSize(512)).unwrap()));
         lost.lay(ByteOffset(0), &[0; 2048]);
         let lost: SharedSource = Arc::new(lost);
-        let restored = geometry.boot_from_copy(&lost).unwrap();
+        let restored = support::main_repairs(&geometry, &lost).swap_remove(0);
         assert_eq!(restored.bytes[96] & 4, 4, "{options:?}: INCOMPAT_RECOVER");
         let mut mended = Overlay::new(lost);
         mended.lay(restored.at, &restored.bytes);
@@ -155,10 +155,9 @@ fn a_volume_is_found_by_the_copies_of_its_superblock() {
         assert_eq!((volume.start, volume.bytes, volume.label.as_deref()), (ByteOffset(0), bytes, Some("LOST")), "{name}");
         assert!(volume.has(WitnessKind::BackupBootSector) && !volume.has(WitnessKind::BootSector), "{name}");
         assert!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()) == many_files(), "{name}");
-        let restored = volume.geometry.boot_from_copy(&drive).unwrap();
-        let mut mended = Overlay::new(drive);
-        mended.lay(restored.at, &restored.bytes);
-        assert_eq!(keel_format::registry::boot_sector(&mended, ByteOffset(0)), Some(whole), "{name}");
+        let mended = support::mended(&volume.geometry, &drive);
+        assert_eq!(keel_format::registry::boot_sector(mended.as_ref(), ByteOffset(0)), Some(whole), "{name}");
+        assert_eq!(whole.open(mended).unwrap().examine(), [], "{name}");
     }
 }
 
@@ -179,8 +178,7 @@ fn a_volume_without_any_superblock_is_found_by_its_descriptors() {
         let (whole, _) = bench.open(512);
         let Geometry::Ext(geometry) = whole else { panic!() };
         let mut overlay = Overlay::new(bench.source(512));
-        let groups = std::iter::once(0).chain(geometry.backup_groups());
-        groups.for_each(|group| overlay.lay(geometry.superblock_at(group), &[0; 1024]));
+        groups_of(&geometry).into_iter().for_each(|group| overlay.lay(geometry.superblock_at(group), &[0; 1024]));
         let drive: SharedSource = Arc::new(overlay);
         let volumes = ext::infer(&drive, &surface(&drive));
         assert_eq!(volumes.len(), 1, "{name}");
@@ -192,7 +190,26 @@ fn a_volume_without_any_superblock_is_found_by_its_descriptors() {
         let seed = |one: &ext::ExtGeometry| one.has_checksums().then_some(one.checksum_seed);
         assert_eq!(seed(&found), seed(&geometry), "{name}");
         assert!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()) == many_files(), "{name}");
+        // The superblock is computed, and the kernel takes it.
+        let repairs = support::main_repairs(&volume.geometry, &drive);
+        assert!(!repairs.is_empty() && repairs.iter().all(|repair| repair.from == keel_format::Take::Computed), "{name}");
+        let file = fs::File::options().write(true).open(&bench.image).unwrap();
+        use std::os::unix::fs::FileExt;
+        groups_of(&geometry).into_iter().for_each(|group| file.write_all_at(&[0; 1024], geometry.superblock_at(group).0).unwrap());
+        repairs.iter().for_each(|repair| file.write_all_at(&repair.bytes, repair.at.0).unwrap());
+        bench.fill(DRIVER, |folder| {
+            for (path, content) in many_files() {
+                assert!(fs::read(folder.join(&path)).unwrap() == content, "{name}: {path}");
+            }
+            fs::write(folder.join("written after mending.txt"), prose(3, 90_000)).unwrap();
+        });
+        let (_, again) = bench.open(512);
+        assert_eq!((again.examine(), contents(again.as_ref()).len()), (vec![], many_files().len() + 1), "{name}");
     }
+}
+
+fn groups_of(geometry: &ext::ExtGeometry) -> Vec<u32> {
+    std::iter::once(0).chain(geometry.backup_groups()).collect()
 }
 
 /// Small volumes of each sort, filled once.

@@ -103,10 +103,8 @@ fn a_volume_is_found_by_its_alternate_header_and_the_header_put_back() {
         assert_eq!((volume.start, volume.bytes), (ByteOffset(0), bytes), "blocks of {block}");
         assert!(volume.has(WitnessKind::BackupBootSector) && volume.has(WitnessKind::RootDirectory));
         assert_eq!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()).len(), files().len() + 1);
-        let restored = volume.geometry.boot_from_copy(&drive).unwrap();
-        let mut mended = Overlay::new(drive);
-        mended.lay(restored.at, &restored.bytes);
-        let (Some(Geometry::HfsPlus(found)), Geometry::HfsPlus(whole)) = (registry::boot_sector(&mended, ByteOffset(0)), whole)
+        let mended = support::mended(&volume.geometry, &drive);
+        let (Some(Geometry::HfsPlus(found)), Geometry::HfsPlus(whole)) = (registry::boot_sector(mended.as_ref(), ByteOffset(0)), whole)
         else {
             panic!()
         };
@@ -117,7 +115,7 @@ fn a_volume_is_found_by_its_alternate_header_and_the_header_put_back() {
         let Geometry::HfsPlus(inferred) = volume.geometry else { panic!() };
         stale.lay(inferred.alternate_at() + 64, &16u32.to_be_bytes());
         let stale: SharedSource = Arc::new(stale);
-        let restored = volume.geometry.boot_from_copy(&stale).unwrap();
+        let restored = support::main_repairs(&volume.geometry, &stale).swap_remove(0);
         let next = u32::from_be_bytes(restored.bytes[64..68].try_into().unwrap());
         assert!(next as usize > files().len(), "nextCatalogID {next}");
     }
@@ -136,11 +134,27 @@ fn a_volume_without_any_header_is_found_by_its_trees() {
         let volume = &volumes[0];
         let Geometry::HfsPlus(found) = volume.geometry else { panic!() };
         // A tail of less than a block is not in the bitmap.
-        assert_eq!((volume.start, volume.bytes), (ByteOffset(0), bytes / u64::from(block) * u64::from(block)), "blocks of {block}");
+        assert_eq!(
+            (volume.start, volume.bytes),
+            (ByteOffset(0), bytes / u64::from(block) * u64::from(block)),
+            "blocks of {block}"
+        );
         let numbers = |one: &hfsplus::HfsGeometry| (one.kind, one.block_bytes, one.total_blocks, one.allocation.extents[0]);
         assert_eq!(numbers(&found), numbers(&whole), "blocks of {block}");
         assert!(volume.has(WitnessKind::RootDirectory) && !volume.has(WitnessKind::BackupBootSector));
         assert_eq!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()).len(), files().len() + 1);
+        // The header is computed: what it says of the trees and counts is what stood there.
+        let mended = support::mended(&volume.geometry, &drive);
+        let Some(Geometry::HfsPlus(again)) = registry::boot_sector(mended.as_ref(), ByteOffset(0)) else { panic!() };
+        assert_eq!((again.catalog, again.extents, again.allocation), (whole.catalog, whole.extents, whole.allocation));
+        let counts = |source: &SharedSource| {
+            let mut header = [0; 512];
+            source.read_at(ByteOffset(1024), &mut header).unwrap();
+            [32..36, 36..40, 48..52, 64..68].map(|place| u32::from_be_bytes(header[place].try_into().unwrap()))
+        };
+        let (computed, written) = (counts(&mended), counts(&bench.source(512)));
+        assert_eq!(computed[..3], written[..3], "files, folders, free blocks with blocks of {block}");
+        assert!(computed[3] <= written[3] && computed[3] as usize > files().len(), "nextCatalogID {computed:?} {written:?}");
     }
 }
 

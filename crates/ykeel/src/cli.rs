@@ -197,8 +197,10 @@ pub(crate) enum ReachArg {
 pub(crate) enum OnlyArg {
     /// Partition tables.
     Table,
-    /// Boot sectors.
+    /// Boot sectors, superblocks and volume headers.
     Boot,
+    /// What stands behind them: MFT records, group descriptors, counts.
+    Fs,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -228,6 +230,7 @@ impl From<Option<OnlyArg>> for Wrap<mend::Only> {
             None => mend::Only::All,
             Some(OnlyArg::Table) => mend::Only::Table,
             Some(OnlyArg::Boot) => mend::Only::Boot,
+            Some(OnlyArg::Fs) => mend::Only::Fs,
         })
     }
 }

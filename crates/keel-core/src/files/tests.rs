@@ -124,6 +124,26 @@ fn a_path_that_is_not_there_is_named() {
     assert!(error.to_string().contains("no path Quay/none.txt"));
 }
 
+#[test]
+fn names_that_are_no_text_come_out_apart_and_lead_back() {
+    let names = ["caf\\xE9.txt", "caf\\\\xE9.txt", "half \\uD800 pair", "tab\there", "café.txt"];
+    let volume = Hostile::new(&names.map(|name| ("", name)));
+    let folder = tempfile::tempdir().unwrap();
+    let out = extract(&volume, &[], folder.path(), &desk()).unwrap();
+    let saved: std::collections::BTreeSet<String> = out.files.iter().filter_map(|file| file.saved_as.clone()).collect();
+    assert_eq!((out.whole, saved.len()), (names.len() as u64, names.len()));
+    let manifest: serde_json::Value = serde_json::from_slice(&fs::read(&out.manifest).unwrap()).unwrap();
+    let paths: Vec<&str> = manifest["files"].as_array().unwrap().iter().map(|file| file["path"].as_str().unwrap()).collect();
+    assert_eq!(paths, names);
+    for (index, path) in paths.iter().enumerate() {
+        // What the manifest calls a file asks for that file again.
+        let again = tempfile::tempdir().unwrap();
+        let one = extract(&volume, &[(*path).to_string()], again.path(), &desk()).unwrap();
+        let saved = again.path().join(one.files[0].saved_as.as_ref().unwrap());
+        assert_eq!(fs::read(saved).unwrap(), format!("{:05}", index + 1).into_bytes(), "{path}");
+    }
+}
+
 proptest! {
     #[test]
     fn every_name_becomes_one_safe_component(name in any::<String>()) {

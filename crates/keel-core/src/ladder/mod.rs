@@ -4,6 +4,8 @@ mod drive;
 mod trouble;
 mod volume;
 
+pub(crate) use volume::samples;
+
 use keel_format::table;
 use keel_format::{Finding, Severity, VolumeKind};
 use keel_source::{ByteOffset, Identity, SharedSource};

@@ -3,9 +3,9 @@
 
 use std::collections::BTreeMap;
 
-use keel_format::table::{self, Partition, TableReading};
+use keel_format::table::{self, Partition, TableReading, gpt};
 use keel_format::{Finding, Severity};
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use crate::sweep::Find;
 
@@ -41,12 +41,28 @@ pub(super) fn findings(source: &SharedSource, table: &TableReading, finds: &[Fin
         );
         let how = "starts of volumes against starts of entries of the same length";
         findings.push(Finding::at(Severity::Broken, ByteOffset(0), what, how));
+    } else if now == 0
+        && let Some(gpt) = displaced_gpt(source, &outer)
+    {
+        let way = if gpt.shift > 0 { "behind" } else { "before" };
+        let what = format!(
+            "a GPT stands {} bytes {way} the place that it names, and volumes stand where it leads from there: the drive is shifted",
+            gpt.shift.unsigned_abs()
+        );
+        findings.push(Finding::at(Severity::Broken, gpt.at, what, "MyLBA of the header against where it stands"));
     } else if now == 0 && !outer.is_empty() && !table.partitions.is_empty() {
         let what = "no entry of the table meets a volume that stands on the drive: it is of another drive, or of another time";
         let how = format!("{} entries were compared with {} volumes", table.partitions.len(), outer.len());
         findings.push(Finding::at(Severity::Doubt, ByteOffset(0), what, how));
     }
     findings
+}
+
+/// A GPT that says it stands elsewhere, when moved with it one of its entries meets a volume.
+fn displaced_gpt(source: &SharedSource, finds: &[&Find]) -> Option<gpt::Displaced> {
+    let found = gpt::displaced(source.as_ref())?;
+    let meets = |ground: &ByteRange| finds.iter().any(|find| find.start_byte == ground.start && ground.covers(find.range()));
+    found.ground.iter().any(meets).then_some(found)
 }
 
 /// The constant by which the volumes stand elsewhere than entries of their length say, and how many agree on it.

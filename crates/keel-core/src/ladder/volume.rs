@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
-use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume, VolumeKind, WitnessKind, read_whole};
+use keel_format::{Compute, Deleted, Entry, Finding, NodeKind, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole};
 use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
@@ -152,7 +152,9 @@ fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
     let main = find.geometry.is_stated_at(window, find.geometry.boot_at());
     let backup_at = find.geometry.copies().first().copied();
     let backup = backup_at.map(|at| find.geometry.is_stated_at(window, at));
-    let restorable = find.geometry.boot_from_copy(window).is_some();
+    // Computing takes a walk over the volume; it is asked for only where the boot sector is gone.
+    let best = || find.geometry.structures(window, find.start_byte, Compute::WhereNeeded).first().and_then(Structure::best);
+    let best = if main { None } else { best() };
     let mut findings = Vec::new();
     if !main {
         let what = "the boot sector does not state this volume";
@@ -180,10 +182,11 @@ fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
         (false, _) => "gone",
     };
     let rung = Rung::new(RungName::BootSector, worst(&findings), note).with(findings);
-    match (main, restorable) {
-        (true, _) => rung,
-        (false, true) => rung.then("mend: put the boot sector back from its backup"),
-        (false, false) => rung.then("look into it and take the files out: they do not need the boot sector"),
+    match best {
+        _ if main => rung,
+        Some(Take::Computed) => rung.then("mend: the boot sector can be computed from the volume itself"),
+        Some(_) => rung.then("mend: put the boot sector back from its backup"),
+        None => rung.then("look into it and take the files out: they do not need the boot sector"),
     }
 }
 

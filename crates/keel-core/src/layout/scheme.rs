@@ -37,6 +37,9 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
     {
         return (Scheme::Gpt, format!("a GPT stands here that was written for sectors of {} bytes", size.0));
     }
+    if let Some(displaced) = gpt::displaced(source.as_ref()) {
+        return (Scheme::Gpt, format!("a GPT stands at {}, not in its own place", displaced.at));
+    }
     let sectors = source.len() / source.sector_size().bytes();
     if sectors > MBR_REACH {
         return (Scheme::Gpt, "the drive has more sectors than an MBR can number".into());

@@ -1,7 +1,13 @@
 //! Mend: turns a layout and sound copies into staged edits. Nothing here writes.
 
-mod boot;
+mod proof;
+mod structures;
 mod table;
+
+pub use proof::{Look, look, lost};
+pub use structures::{Taken, structures};
+
+use std::collections::BTreeMap;
 
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
@@ -19,8 +25,45 @@ pub enum Only {
     All,
     /// Partition tables.
     Table,
-    /// Boot sectors.
+    /// Boot sectors, superblocks and volume headers.
     Boot,
+    /// What stands behind them: MFT records, group descriptors, counts.
+    Fs,
+}
+
+/// What to stage beside what the evidence says.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Wishes {
+    /// Which repairs.
+    pub only: Only,
+    /// Versions that the technician took, by find and name of the structure.
+    pub takes: BTreeMap<(String, String), Taken>,
+}
+
+impl From<Only> for Wishes {
+    fn from(only: Only) -> Self {
+        Self { only, takes: BTreeMap::new() }
+    }
+}
+
+/// A structure that does not hold and for which nothing is staged.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Withheld {
+    /// The find.
+    pub find: String,
+    /// The structure.
+    pub structure: String,
+    /// Why, as a sentence.
+    pub why: String,
+}
+
+/// Everything staged, and what was not.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Staged {
+    /// The edits, in the order in which they will be written.
+    pub edits: Vec<Edit>,
+    /// What is broken and has no edit.
+    pub withheld: Vec<Withheld>,
 }
 
 /// Whether an edit writes a copy or the primary structure. Copies are written first: while a primary is being written
@@ -69,24 +112,28 @@ impl Edit {
     }
 }
 
-/// Stages every repair that the evidence supports. `finds` are those of the sweep the layout was settled from. The
-/// edits come in the order in which they will be written.
+/// Stages every repair that the evidence supports, and what the technician took. `finds` are those of the sweep the
+/// layout was settled from. What would make a sampled file unreadable is withheld.
 #[must_use]
-pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout, only: Only) -> Vec<Edit> {
-    let mut edits = Vec::new();
-    if only != Only::Boot && !layout.whole_drive {
-        edits.extend(table::edits(source, table, layout));
+pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout, wishes: &Wishes) -> Staged {
+    let mut staged = Staged { edits: Vec::new(), withheld: Vec::new() };
+    if matches!(wishes.only, Only::All | Only::Table) && !layout.whole_drive {
+        staged.edits.extend(table::edits(source, table, layout));
     }
-    if only != Only::Table {
+    if wishes.only != Only::Table {
         let chosen = finds.iter().filter(|find| {
             let whole = layout.whole_drive && find.start_byte.0 == 0;
             whole || layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
         });
-        edits.extend(chosen.filter_map(|find| boot::edit(source, find)));
+        for find in chosen {
+            let (edits, withheld) = structures::edits(source, find, wishes);
+            staged.edits.extend(edits);
+            staged.withheld.extend(withheld);
+        }
     }
     // A stable sort: headers stay behind the arrays they describe.
-    edits.sort_by_key(|edit| edit.order);
-    edits
+    staged.edits.sort_by_key(|edit| edit.order);
+    staged
 }
 
 /// The drive as it would be with `edits`.

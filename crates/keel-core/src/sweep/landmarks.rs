@@ -88,6 +88,8 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
             places.extend(around(source, partition.range(sector)));
         }
     }
+    let displaced = table::gpt::displaced(source.as_ref()).map(|gpt| gpt.ground).unwrap_or_default();
+    places.extend(displaced.into_iter().flat_map(|ground| around(source, ground)));
     places
 }
 

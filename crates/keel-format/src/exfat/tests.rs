@@ -8,7 +8,7 @@ use zerocopy::little_endian::{U16, U32, U64};
 
 use super::layout::{BITMAP, FILE, NAME, RawAllocation, RawFile, RawStream, STREAM, UPCASE, set_checksum, table_checksum};
 use super::*;
-use crate::{Deleted, Geometry, View, Volume, WalkEntry, read_whole};
+use crate::{Compute, Repair, Structure, Take, Deleted, Geometry, View, Volume, WalkEntry, read_whole};
 
 /// 4 MiB in clusters of 4 KiB: FAT at 64 KiB, heap at 128 KiB; bitmap, up-case table and root in clusters 2, 3, 4.
 fn geometry() -> ExFatGeometry {
@@ -132,7 +132,11 @@ fn a_made_boot_region_parses_to_the_same_geometry_and_its_checksum_holds() {
     let source: SharedSource = Arc::new(volume_with(&[]));
     assert_eq!(boot_sector(source.as_ref(), ByteOffset(0)), Some(Geometry::ExFat(geometry())));
     assert!(mend::region_holds(&source, &geometry(), ByteOffset(0)));
-    assert_eq!(mend::boot_from_backup(&source, &geometry()), None);
+    assert_eq!(repairs(&source), []);
+}
+
+fn repairs(window: &SharedSource) -> Vec<Repair> {
+    mend::structures(window, &geometry(), 2048, Compute::WhereNeeded).iter().flat_map(Structure::repairs).collect()
 }
 
 #[test]
@@ -141,13 +145,22 @@ fn a_damaged_boot_region_comes_back_from_its_backup() {
         let mut overlay = volume_with(&[]);
         overlay.lay(ByteOffset(at), &[0x5A]);
         let window: SharedSource = Arc::new(overlay);
-        let restored = mend::boot_from_backup(&window, &geometry()).unwrap();
-        assert_eq!((restored.at, restored.bytes), (ByteOffset(0), make::boot_region(&geometry(), 2048)), "byte {at}");
+        let [restored] = <[Repair; 1]>::try_from(repairs(&window)).unwrap();
+        assert_eq!((restored.at, restored.from), (ByteOffset(0), Take::Copy(0)), "byte {at}");
+        assert_eq!(restored.bytes, make::boot_region(&geometry(), 2048), "byte {at}");
     }
+    // The backup comes back from the main region in the same way.
+    let mut backup = volume_with(&[]);
+    backup.lay(geometry().backup_at() + 72, &[0x5A]);
+    let [renewed] = <[Repair; 1]>::try_from(repairs(&(Arc::new(backup) as SharedSource))).unwrap();
+    assert_eq!((renewed.at, renewed.is_main), (geometry().backup_at(), false));
+    assert_eq!(renewed.bytes, make::boot_region(&geometry(), 2048));
     let mut both = volume_with(&[]);
     both.lay(ByteOffset(72), &[1]);
     both.lay(geometry().backup_at() + 600, &[1]);
-    assert_eq!(mend::boot_from_backup(&(Arc::new(both) as SharedSource), &geometry()), None);
+    let both = repairs(&(Arc::new(both) as SharedSource));
+    let sources: Vec<_> = both.iter().map(|repair| (repair.at, repair.from)).collect();
+    assert_eq!(sources, [(geometry().backup_at(), Take::Computed), (ByteOffset(0), Take::Computed)]);
 }
 
 #[test]

@@ -103,6 +103,10 @@ pub const ROOT_INODE: u32 = 2;
 pub const JOURNAL_INODE: u32 = 8;
 /// `bg_flags`: the block bitmap was never written.
 pub const BG_BLOCK_UNINIT: u16 = 0x2;
+/// `bg_flags`: the inode bitmap was never written.
+pub const BG_INODE_UNINIT: u16 = 0x1;
+/// `COMPAT_EXT_ATTR`.
+pub const COMPAT_EXT_ATTR: u32 = 0x8;
 /// `COMPAT_HAS_JOURNAL`.
 pub const COMPAT_HAS_JOURNAL: u32 = 0x4;
 /// `COMPAT_SPARSE_SUPER2`.
@@ -449,6 +453,8 @@ pub struct RawInode {
 }
 const _: () = assert!(size_of::<RawInode>() == 160);
 
+/// `i_flags`: the directory is indexed by hashes of its names.
+pub const FLAG_INDEX: u32 = 0x1000;
 /// `i_flags`: the content is encrypted.
 pub const FLAG_ENCRYPT: u32 = 0x800;
 /// `i_flags`: `i_block` holds an extent tree.

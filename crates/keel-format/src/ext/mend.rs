@@ -1,50 +1,371 @@
-//! Putting the superblock back from one of its copies.
+//! The ext structures that stand many times: superblock and group descriptors.
 
-use keel_source::{ByteRange, SharedSource};
-use zerocopy::IntoBytes;
+use keel_source::{ByteOffset, SharedSource};
+use zerocopy::little_endian::{U16, U32};
+use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
-use super::layout::{INCOMPAT_RECOVER, RawSuperblock, crc32c};
+use super::layout::{
+    BG_BLOCK_UNINIT, BG_INODE_UNINIT, COMPAT_EXT_ATTR, INCOMPAT_CSUM_SEED, INCOMPAT_FLEX_BG, INCOMPAT_META_BG, INCOMPAT_RECOVER,
+    MAGIC, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, RawSuperblock, crc32c,
+};
+use super::read::{descriptor_points_inside, descriptor_sum};
 use super::{ExtGeometry, ExtVolume};
-use crate::{Restored, View, read_bytes};
+use crate::structure::{Compute, Computed, Field, Form, Structure, Take};
+use crate::{FormatError, Problem, View, read_bytes};
 
-/// The superblock of `group` at its place, when it states `geometry`.
-fn copy_of(window: &SharedSource, geometry: &ExtGeometry, group: u32) -> Option<RawSuperblock> {
-    let at = geometry.superblock_at(group);
-    let bytes = read_bytes(window.as_ref(), at, 1024, "superblock").ok()?;
-    let view = View::new("superblock", at, &bytes);
-    let (found, own) = ExtGeometry::parse(view).ok()?;
-    let same = own == group
-        && found.uuid == geometry.uuid
-        && found.blocks == geometry.blocks
-        && found.block_bytes == geometry.block_bytes;
-    view.at::<RawSuperblock>(0, "superblock").ok().copied().filter(|_| same)
-}
+/// The most copies of a structure that are compared.
+const MOST_COPIES: usize = 12;
+/// Bytes of the table of descriptors that are compared as one structure.
+const PIECE: usize = 64 << 10;
+/// The most pieces of the table that are compared.
+const MOST_PIECES: usize = 512;
+
+const ALL: &str = "every place in the volume is taken wrong";
+
+/// Fields of the superblock.
+const SUPERBLOCK: [Field; 29] = [
+    Field::new("s_inodes_count", 0, 4, Form::Little, "the volume is refused"),
+    Field::new("s_blocks_count_lo", 4, 4, Form::Little, "the end of the volume"),
+    Field::new("s_free_blocks_count_lo", 12, 4, Form::Little, ""),
+    Field::new("s_free_inodes_count", 16, 4, Form::Little, ""),
+    Field::new("s_first_data_block", 20, 4, Form::Little, ALL),
+    Field::new("s_log_block_size", 24, 4, Form::Little, ALL),
+    Field::new("s_log_cluster_size", 28, 4, Form::Little, "free space is counted wrong"),
+    Field::new("s_blocks_per_group", 32, 4, Form::Little, ALL),
+    Field::new("s_inodes_per_group", 40, 4, Form::Little, "no inode is found"),
+    Field::new("s_wtime", 48, 4, Form::Little, ""),
+    Field::new("s_mnt_count", 52, 2, Form::Little, ""),
+    Field::new("s_magic", 56, 2, Form::Little, "nothing recognises the volume as ext"),
+    Field::new("s_state", 58, 2, Form::Little, "the volume is checked before it is used"),
+    Field::new("s_rev_level", 76, 4, Form::Little, "features are not read"),
+    Field::new("s_first_ino", 84, 4, Form::Little, ""),
+    Field::new("s_inode_size", 88, 2, Form::Little, "no inode is found"),
+    Field::new("s_block_group_nr", 90, 2, Form::Little, ""),
+    Field::new("s_feature_compat", 92, 4, Form::Little, "the journal is not seen"),
+    Field::new("s_feature_incompat", 96, 4, Form::Little, "files do not read, or the volume is refused"),
+    Field::new("s_feature_ro_compat", 100, 4, Form::Little, "the volume can be read only"),
+    Field::new("s_uuid", 104, 16, Form::Bytes, "the system does not find it by its identifier"),
+    Field::new("s_volume_name", 120, 16, Form::Text, ""),
+    Field::new("s_reserved_gdt_blocks", 206, 2, Form::Little, ""),
+    Field::new("s_journal_inum", 224, 4, Form::Little, "what the journal holds is lost"),
+    Field::new("s_hash_seed", 236, 16, Form::Bytes, "names in large folders are not found"),
+    Field::new("s_desc_size", 254, 2, Form::Little, "no group is found"),
+    Field::new("s_blocks_count_hi", 336, 4, Form::Little, "the end of the volume"),
+    Field::new("s_checksum_seed", 624, 4, Form::Little, "no checksum holds"),
+    Field::new("s_checksum", 1020, 4, Form::Little, "the volume is refused"),
+];
+
+/// Fields of the first group descriptor of a piece.
+const DESCRIPTOR: [Field; 8] = [
+    Field::new("bg_block_bitmap_lo", 0, 4, Form::Little, "free space is not known"),
+    Field::new("bg_inode_bitmap_lo", 4, 4, Form::Little, "free inodes are not known"),
+    Field::new("bg_inode_table_lo", 8, 4, Form::Little, "no file of the group is found"),
+    Field::new("bg_free_blocks_count_lo", 12, 2, Form::Little, ""),
+    Field::new("bg_free_inodes_count_lo", 14, 2, Form::Little, ""),
+    Field::new("bg_used_dirs_count_lo", 16, 2, Form::Little, ""),
+    Field::new("bg_flags", 18, 2, Form::Little, "a bitmap that is there counts as never written"),
+    Field::new("bg_checksum", 30, 2, Form::Little, "the volume is refused"),
+];
 
 /// True when the superblock of `group` states `geometry`.
 #[must_use]
 pub fn is_stated_in(window: &SharedSource, geometry: &ExtGeometry, group: u32) -> bool {
-    copy_of(window, geometry, group).is_some()
+    let at = geometry.superblock_at(group);
+    read_bytes(window.as_ref(), at, 1024, "superblock").is_ok_and(|bytes| judge(geometry, at, &bytes).is_ok())
 }
 
-/// The superblock to put back, when the main one does not state `geometry` and a copy does: the copy's bytes with the
-/// number of the first group, the flag of a journal that is not empty, and the checksum that follows. `window` starts at the volume's first byte.
-#[must_use]
-pub fn superblock_from_copy(window: &SharedSource, geometry: &ExtGeometry) -> Option<Restored> {
-    if is_stated_in(window, geometry, 0) {
-        return None;
+fn judge(geometry: &ExtGeometry, at: ByteOffset, bytes: &[u8]) -> Result<(), FormatError> {
+    let view = View::new("superblock", at, bytes);
+    let (found, group) = ExtGeometry::parse(view)?;
+    if geometry.superblock_at(group) != at {
+        return Err(view.wrong(90, "s_block_group_nr", u64::from(group), "the group it stands in"));
     }
-    let (group, mut raw) =
-        geometry.backup_groups().into_iter().find_map(|group| Some((group, copy_of(window, geometry, group)?)))?;
-    raw.s_block_group_nr.set(0);
-    // A copy is older than the journal. Without this flag an operating system would empty the journal unread.
-    let volume = ExtVolume::open(SharedSource::clone(window), *geometry).ok();
-    if volume.is_some_and(|volume| volume.has_pending_journal()) {
-        raw.s_feature_incompat.set(raw.s_feature_incompat.get() | INCOMPAT_RECOVER);
+    let numbers = |one: &ExtGeometry| (one.uuid, one.blocks, one.block_bytes, one.inodes_per_group, one.inode_bytes);
+    match numbers(&found) == numbers(geometry) {
+        true => Ok(()),
+        false => Err(view.error(0, Problem::Coding("its numbers are those of another volume"))),
     }
-    if geometry.has_checksums() {
-        let sum = crc32c(u32::MAX, raw.as_bytes().get(..1020)?);
+}
+
+fn seal(bytes: &mut [u8]) {
+    let Ok((raw, _)) = RawSuperblock::mut_from_prefix(bytes) else { return };
+    if raw.s_feature_ro_compat.get() & RO_COMPAT_METADATA_CSUM != 0 {
+        let sum = crc32c(u32::MAX, raw.as_bytes().get(..1020).unwrap_or_default());
         raw.s_checksum.set(sum);
     }
-    let copy = ByteRange::sized(geometry.superblock_at(group), 1024);
-    Some(Restored { at: geometry.superblock_at(0), bytes: raw.as_bytes().to_vec(), copy })
+}
+
+/// The structures of the volume in `window`.
+#[must_use]
+pub fn structures(window: &SharedSource, geometry: &ExtGeometry, compute: Compute) -> Vec<Structure> {
+    let superblock = superblock(window, geometry, compute);
+    let computed = superblock.computed.as_ref().filter(|_| superblock.best() == Some(Take::Computed));
+    let stated = computed.and_then(|computed| ExtGeometry::parse(View::new("superblock", ByteOffset(0), &computed.bytes)).ok());
+    let mut structures = vec![superblock];
+    if geometry.incompat & INCOMPAT_META_BG == 0 {
+        structures.extend(match stated {
+            Some((stated, _)) => resealed_tables(window, &stated),
+            None => descriptor_tables(window, geometry),
+        });
+    }
+    structures
+}
+
+/// The table of descriptors whose checksums a computed superblock changes, in pieces; none where they hold by it.
+fn resealed_tables(window: &SharedSource, stated: &ExtGeometry) -> Vec<Structure> {
+    let size = usize::from(stated.descriptor_bytes);
+    let resealed = |structure: Structure| {
+        let mut bytes = structure.main.bytes.clone();
+        let first = structure.main.at.0.checked_sub(stated.descriptor_at(0).0)? / u64::from(stated.descriptor_bytes);
+        for (index, descriptor) in bytes.chunks_exact_mut(size).enumerate() {
+            let group = u32::try_from(first).ok()? + u32::try_from(index).ok()?;
+            set_sum(stated, group, descriptor);
+        }
+        let witnesses = vec![("bg_checksum", "over the identifier of the computed superblock".to_string())];
+        let computed = Some(Computed { bytes, witnesses }).filter(|computed| !computed.bytes.is_empty());
+        Some(Structure { copies: Vec::new(), computed, ..structure })
+    };
+    descriptor_tables(window, stated).into_iter().filter_map(resealed).collect()
+}
+
+fn set_sum(geometry: &ExtGeometry, group: u32, descriptor: &mut [u8]) {
+    if let Some(sum) = descriptor_sum(geometry, group, descriptor) {
+        descriptor.iter_mut().skip(30).zip(sum.to_le_bytes()).for_each(|(slot, byte)| *slot = byte);
+    }
+}
+
+fn superblock(window: &SharedSource, geometry: &ExtGeometry, compute: Compute) -> Structure {
+    let volume = ExtVolume::open(SharedSource::clone(window), *geometry).ok();
+    let pending = volume.as_ref().is_some_and(ExtVolume::has_pending_journal);
+    let copies: Vec<ByteOffset> =
+        geometry.backup_groups().into_iter().take(MOST_COPIES).map(|group| geometry.superblock_at(group)).collect();
+    let adapt = |bytes: Vec<u8>| {
+        let Ok(mut raw) = RawSuperblock::read_from_bytes(&bytes) else { return bytes };
+        raw.s_block_group_nr.set(0);
+        // A copy is older than the journal. Without this flag an operating system would empty the journal unread.
+        if pending {
+            raw.s_feature_incompat.set(raw.s_feature_incompat.get() | INCOMPAT_RECOVER);
+        }
+        let mut bytes = raw.as_bytes().to_vec();
+        seal(&mut bytes);
+        bytes
+    };
+    let judge = |at: ByteOffset, bytes: &[u8]| judge(geometry, at, bytes);
+    let read = Structure::read(window, "superblock", 1024, (geometry.superblock_at(0), &copies), &judge, &adapt);
+    let read = read.with_computed(compute, || computed(geometry, volume.as_ref()?, pending));
+    Structure { fields: SUPERBLOCK.to_vec(), seal, ..read }
+}
+
+/// The features that a computed superblock states. Folders that are indexed by hashes, whose seed only the superblock
+/// kept, must be searched from front to back then, and with metadata checksums an operating system refuses to.
+fn features(geometry: &ExtGeometry, volume: &ExtVolume) -> ExtGeometry {
+    let uuid = volume.journal_uuid().unwrap_or_else(|| made_uuid(geometry));
+    let mut stated = ExtGeometry { uuid, ..*geometry };
+    let plain = match geometry.has_checksums() {
+        true => volume.has_indexed_folders(),
+        false => volume.descriptor(0).is_ok_and(|raw| raw.bg_checksum.get() != 0),
+    };
+    if plain {
+        stated.ro_compat = stated.ro_compat & !RO_COMPAT_METADATA_CSUM | RO_COMPAT_GDT_CSUM;
+        stated.incompat &= !INCOMPAT_CSUM_SEED;
+    } else if crc32c(u32::MAX, &uuid) == geometry.checksum_seed {
+        stated.incompat &= !INCOMPAT_CSUM_SEED;
+    }
+    stated
+}
+
+/// The superblock from descriptors, bitmaps and inodes.
+fn computed(geometry: &ExtGeometry, volume: &ExtVolume, pending: bool) -> Option<Computed> {
+    let geometry = &features(geometry, volume);
+    let mut raw = RawSuperblock::new_zeroed();
+    let (free_blocks, free_inodes) = volume.free_counts();
+    let log = (geometry.block_bytes / 1024).trailing_zeros();
+    raw.s_inodes_count = U32::new(geometry.inodes);
+    raw.s_blocks_count_lo = U32::new(u32::try_from(geometry.blocks & 0xFFFF_FFFF).ok()?);
+    raw.s_blocks_count_hi = U32::new(u32::try_from(geometry.blocks >> 32).ok()?);
+    raw.s_free_blocks_count_lo = U32::new(u32::try_from(free_blocks & 0xFFFF_FFFF).ok()?);
+    raw.s_free_blocks_count_hi = U32::new(u32::try_from(free_blocks >> 32).ok()?);
+    raw.s_free_inodes_count = U32::new(free_inodes);
+    raw.s_first_data_block = U32::new(geometry.first_data_block);
+    raw.s_log_block_size = U32::new(log);
+    raw.s_log_cluster_size = U32::new(log);
+    raw.s_blocks_per_group = U32::new(geometry.blocks_per_group);
+    raw.s_clusters_per_group = U32::new(geometry.blocks_per_group);
+    raw.s_inodes_per_group = U32::new(geometry.inodes_per_group);
+    raw.s_max_mnt_count = U16::new(u16::MAX);
+    raw.s_magic = U16::new(MAGIC);
+    // Cleanly unmounted; on errors go on.
+    raw.s_state = U16::new(1);
+    raw.s_errors = U16::new(1);
+    raw.s_rev_level = U32::new(1);
+    raw.s_first_ino = U32::new(11);
+    raw.s_inode_size = U16::new(geometry.inode_bytes);
+    raw.s_feature_compat = U32::new(geometry.compat | COMPAT_EXT_ATTR);
+    raw.s_feature_incompat = U32::new(geometry.incompat | if pending { INCOMPAT_RECOVER } else { 0 });
+    raw.s_feature_ro_compat = U32::new(geometry.ro_compat);
+    raw.s_uuid = geometry.uuid;
+    raw.s_journal_inum = U32::new(geometry.journal_inode);
+    raw.s_hash_seed = made_uuid(geometry);
+    raw.s_def_hash_version = 1;
+    raw.s_desc_size = U16::new(if geometry.descriptor_bytes > 32 { geometry.descriptor_bytes } else { 0 });
+    if geometry.inode_bytes > 128 {
+        (raw.s_min_extra_isize, raw.s_want_extra_isize) = (U16::new(32), U16::new(32));
+    }
+    // Directory hashes are of signed characters, as on most machines.
+    raw.s_flags = U32::new(1);
+    if geometry.incompat & INCOMPAT_FLEX_BG != 0 {
+        raw.s_log_groups_per_flex = 4;
+    }
+    if geometry.has_checksums() {
+        raw.s_checksum_type = 1;
+        raw.s_checksum_seed = U32::new(geometry.checksum_seed);
+    }
+    let mut bytes = raw.as_bytes().to_vec();
+    seal(&mut bytes);
+    let groups = geometry.groups();
+    let witnesses = vec![
+        ("s_blocks_count_lo", format!("{groups} group descriptors, and the end of the last block bitmap")),
+        ("s_inodes_count", format!("{groups} groups of {} inodes", geometry.inodes_per_group)),
+        ("s_log_block_size", "with this block size the first descriptor leads to the root directory's inode".to_string()),
+        ("s_inodes_per_group", "the end of the first inode bitmap".to_string()),
+        ("s_inode_size", "the root directory's inode is the second of its table".to_string()),
+        ("s_free_blocks_count_lo", "the sum of the group descriptors".to_string()),
+        ("s_feature_incompat", "extents, types and descriptor size as inodes, directories and descriptors use them".to_string()),
+        ("s_journal_inum", "inode 8 is a file that begins with the journal's magic".to_string()),
+        ("s_checksum_seed", "solved from checksums of inodes, which agree on it".to_string()),
+        ("s_uuid", "the journal's, else a new one: it is kept nowhere else".to_string()),
+        ("s_hash_seed", "kept nowhere else: folders are searched without their index from now on".to_string()),
+        (
+            "s_feature_ro_compat",
+            match geometry.has_checksums() {
+                true => "inodes carry checksums, which hold".to_string(),
+                false => "without metadata checksums: with them, folders whose index is lost would be refused".to_string(),
+            },
+        ),
+    ];
+    Some(Computed { bytes, witnesses })
+}
+
+/// An identifier that is the same each time.
+fn made_uuid(geometry: &ExtGeometry) -> [u8; 16] {
+    let seed = crc32c(geometry.checksum_seed, &geometry.blocks.to_le_bytes());
+    let mut bytes = [0; 16];
+    for (index, slot) in bytes.chunks_exact_mut(4).enumerate() {
+        slot.copy_from_slice(&crc32c(seed, &[u8::try_from(index).unwrap_or(0)]).to_le_bytes());
+    }
+    uuid::Builder::from_random_bytes(bytes).into_uuid().into_bytes()
+}
+
+/// The table of group descriptors against its copies, in pieces. Pieces behind the first are listed when they do not
+/// hold.
+fn descriptor_tables(window: &SharedSource, geometry: &ExtGeometry) -> Vec<Structure> {
+    let size = usize::from(geometry.descriptor_bytes);
+    let per_piece = u32::try_from(PIECE / size.max(1)).unwrap_or(1);
+    let firsts = (0..geometry.groups()).step_by(per_piece as usize).take(MOST_PIECES);
+    let piece = |first: u32| {
+        let count = per_piece.min(geometry.groups() - first);
+        let keepers = geometry.backup_groups().into_iter().take(MOST_COPIES);
+        let copies: Vec<ByteOffset> = keepers.filter_map(|keeper| geometry.descriptor_copy_at(first, keeper)).collect();
+        let judge = |at: ByteOffset, bytes: &[u8]| judge_descriptors(geometry, first, at, bytes);
+        let adapt = |bytes: Vec<u8>| counted_anew(window, geometry, first, bytes);
+        let name = format!("group descriptors {first} to {}", first + count - 1);
+        let len = count as usize * size;
+        let read = Structure::read(window, name, len, (geometry.descriptor_at(first), &copies), &judge, &adapt);
+        Structure { fields: DESCRIPTOR.to_vec(), ..read }
+    };
+    firsts.map(piece).enumerate().filter(|(index, piece)| *index == 0 || !piece.main.holds()).map(|(_, piece)| piece).collect()
+}
+
+fn judge_descriptors(geometry: &ExtGeometry, first: u32, at: ByteOffset, bytes: &[u8]) -> Result<(), FormatError> {
+    let size = usize::from(geometry.descriptor_bytes);
+    for (index, descriptor) in bytes.chunks_exact(size).enumerate() {
+        let view = View::new("group descriptor", at + (index * size) as u64, descriptor);
+        let group = first + u32::try_from(index).unwrap_or(0);
+        let raw = raw_of(descriptor);
+        if !descriptor_points_inside(&raw, geometry) {
+            return Err(view.wrong(8, "bg_inode_table", u64::from(raw.bg_inode_table_lo.get()), "blocks of the volume"));
+        }
+        let computed = descriptor_sum(geometry, group, descriptor);
+        let found = raw.bg_checksum.get();
+        if computed.is_some_and(|sum| sum != found) {
+            let computed = u32::from(computed.unwrap_or(0));
+            return Err(view.error(30, Problem::Checksum { field: "bg_checksum", found: u32::from(found), computed }));
+        }
+    }
+    Ok(())
+}
+
+fn raw_of(descriptor: &[u8]) -> RawDescriptor {
+    let mut bytes = [0; 64];
+    bytes.iter_mut().zip(descriptor).for_each(|(slot, byte)| *slot = *byte);
+    RawDescriptor::read_from_bytes(&bytes).unwrap_or_else(|_| RawDescriptor::new_zeroed())
+}
+
+/// Descriptors of a copy, which keeps the counts of the day it was written, with those that the bitmaps have now.
+fn counted_anew(window: &SharedSource, geometry: &ExtGeometry, first: u32, mut bytes: Vec<u8>) -> Vec<u8> {
+    let size = usize::from(geometry.descriptor_bytes);
+    for (index, descriptor) in bytes.chunks_exact_mut(size).enumerate() {
+        let group = first + u32::try_from(index).unwrap_or(0);
+        let mut raw = raw_of(descriptor);
+        count_bits(window, geometry, group, &mut raw);
+        descriptor.iter_mut().zip(raw.as_bytes()).for_each(|(slot, byte)| *slot = *byte);
+        set_sum(geometry, group, descriptor);
+    }
+    bytes
+}
+
+fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &mut RawDescriptor) {
+    let unit = u64::from(geometry.block_bytes);
+    let read = |block: u64, bits: u32| {
+        let len = usize::try_from(bits / 8).unwrap_or(0);
+        read_bytes(window.as_ref(), ByteOffset(block.saturating_mul(unit)), len, "bitmap").ok()
+    };
+    let per_cluster = (geometry.cluster_bytes / geometry.block_bytes).max(1);
+    let all = geometry.blocks_per_group / per_cluster;
+    let left = geometry.blocks.saturating_sub(geometry.first_block(group)).min(u64::from(geometry.blocks_per_group));
+    let here = u32::try_from(left).unwrap_or(all).div_ceil(per_cluster);
+    let block = u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32;
+    // Zeros where the copy says "never written" are just that.
+    let never = |bits: &[u8], flag: u16| raw.bg_flags.get() & flag != 0 && bits.iter().all(|byte| *byte == 0);
+    let wide = geometry.descriptor_bytes >= 64;
+    let mut fresh = *raw;
+    if let Some(bits) = read(block, all).filter(|bits| !never(bits, BG_BLOCK_UNINIT)) {
+        let free = (0..here).filter(|bit| is_clear(&bits, *bit)).count();
+        let sum = crc32c(geometry.checksum_seed, &bits);
+        fresh.bg_flags.set(fresh.bg_flags.get() & !BG_BLOCK_UNINIT);
+        fresh.bg_free_blocks_count_lo.set(u16::try_from(free & 0xFFFF).unwrap_or(0));
+        set_high(&mut fresh, 0, wide, u16::try_from(free >> 16).unwrap_or(0));
+        if geometry.has_checksums() {
+            fresh.bg_block_bitmap_csum_lo.set(u16::try_from(sum & 0xFFFF).unwrap_or(0));
+            set_high(&mut fresh, 12, wide, u16::try_from(sum >> 16).unwrap_or(0));
+        }
+    }
+    let inodes = u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32;
+    if let Some(bits) = read(inodes, geometry.inodes_per_group).filter(|bits| !never(bits, BG_INODE_UNINIT)) {
+        let free = (0..geometry.inodes_per_group).filter(|bit| is_clear(&bits, *bit)).count();
+        let last = (0..geometry.inodes_per_group).rev().find(|bit| !is_clear(&bits, *bit)).map_or(0, |bit| bit + 1);
+        let unused = geometry.inodes_per_group - last;
+        let sum = crc32c(geometry.checksum_seed, &bits);
+        fresh.bg_flags.set(fresh.bg_flags.get() & !BG_INODE_UNINIT);
+        fresh.bg_free_inodes_count_lo.set(u16::try_from(free & 0xFFFF).unwrap_or(0));
+        set_high(&mut fresh, 2, wide, u16::try_from(free >> 16).unwrap_or(0));
+        fresh.bg_itable_unused_lo.set(u16::try_from(unused & 0xFFFF).unwrap_or(0));
+        set_high(&mut fresh, 6, wide, u16::try_from(unused >> 16).unwrap_or(0));
+        if geometry.has_checksums() {
+            fresh.bg_inode_bitmap_csum_lo.set(u16::try_from(sum & 0xFFFF).unwrap_or(0));
+            set_high(&mut fresh, 14, wide, u16::try_from(sum >> 16).unwrap_or(0));
+        }
+    }
+    *raw = fresh;
+}
+
+fn is_clear(bits: &[u8], bit: u32) -> bool {
+    bits.get(bit as usize / 8).is_some_and(|byte| byte >> (bit % 8) & 1 == 0)
+}
+
+/// Sets the high half of a count, `offset` bytes into the second half of a descriptor that has one.
+fn set_high(raw: &mut RawDescriptor, offset: usize, wide: bool, value: u16) {
+    if let Some(slot) = raw.bg_high.get_mut(offset..offset + 2).filter(|_| wide) {
+        slot.copy_from_slice(&value.to_le_bytes());
+    }
 }

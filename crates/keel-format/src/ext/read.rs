@@ -7,7 +7,7 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::directory::{RawName, entries};
 use super::layout::{
-    FLAG_ENCRYPT, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
+    FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
 };
 use super::{ExtGeometry, Inode, journal};
 use crate::pages::Pages;
@@ -387,25 +387,65 @@ impl ExtVolume {
     }
 
     fn descriptor_sum_holds(&self, group: u32) -> bool {
-        let geometry = &self.geometry;
-        let at = geometry.descriptor_at(group);
-        let Ok(mut bytes) = self.pages.bytes(at, usize::from(geometry.descriptor_bytes), "group descriptor") else {
+        let at = self.geometry.descriptor_at(group);
+        let Ok(bytes) = self.pages.bytes(at, usize::from(self.geometry.descriptor_bytes), "group descriptor") else {
             return false;
         };
-        let Some(field) = bytes.get_mut(30..32) else { return false };
-        let stored = field.iter().rev().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte));
-        if geometry.has_checksums() {
-            field.fill(0);
-            let sum = crc32c(crc32c(geometry.checksum_seed, &group.to_le_bytes()), &bytes);
-            return sum & 0xFFFF == u32::from(stored);
-        }
-        if geometry.ro_compat & RO_COMPAT_GDT_CSUM == 0 {
-            return true;
-        }
-        let (head, tail) = (bytes.get(..30).unwrap_or_default(), bytes.get(32..).unwrap_or_default());
-        let counted = geometry.uuid.iter().chain(&group.to_le_bytes()).chain(head).chain(tail).copied().collect::<Vec<u8>>();
-        crc16(&counted) == stored
+        let stored = bytes.get(30..32).and_then(<[u8]>::first_chunk).map(|sum| u16::from_le_bytes(*sum));
+        descriptor_sum(&self.geometry, group, &bytes).is_none_or(|sum| Some(sum) == stored)
     }
+
+    /// Free blocks and free inodes, by the descriptors.
+    #[must_use]
+    pub fn free_counts(&self) -> (u64, u32) {
+        let wide = self.geometry.descriptor_bytes >= 64;
+        let high = |raw: &RawDescriptor, offset: usize| {
+            let half = raw.bg_high.get(offset..offset + 2).and_then(<[u8]>::first_chunk).filter(|_| wide);
+            half.map_or(0, |half| u32::from(u16::from_le_bytes(*half)) << 16)
+        };
+        let groups = (0..self.geometry.groups()).filter_map(|group| self.best_descriptor(group).ok());
+        groups.fold((0, 0), |(blocks, inodes), raw| {
+            let own_blocks = u32::from(raw.bg_free_blocks_count_lo.get()) | high(&raw, 0);
+            let own_inodes = u32::from(raw.bg_free_inodes_count_lo.get()) | high(&raw, 2);
+            (blocks + u64::from(own_blocks), inodes.saturating_add(own_inodes))
+        })
+    }
+
+    /// True when some folder is indexed by hashes of its names.
+    #[must_use]
+    pub fn has_indexed_folders(&self) -> bool {
+        let indexed = |node: NodeId| self.live_inode(node).is_ok_and(|inode| inode.has_flag(FLAG_INDEX));
+        let mut found = indexed(self.root());
+        let _ = self.walk(Deleted::Hide, &mut |item| {
+            found |= item.entry.kind == NodeKind::Directory && indexed(item.entry.id);
+            if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        found
+    }
+
+    /// The identifier that the journal keeps of the volume it belongs to.
+    #[must_use]
+    pub fn journal_uuid(&self) -> Option<[u8; 16]> {
+        let inode = self.inode(self.geometry.journal_inode).ok()?;
+        let at = inode.extents(&self.pages, &self.geometry).ok()?.first()?.volume_at?;
+        let bytes = self.pages.bytes(at + 48, 16, "journal superblock").ok()?;
+        <[u8; 16]>::try_from(bytes).ok().filter(|uuid| *uuid != [0; 16])
+    }
+}
+
+/// The checksum of a group descriptor; `None` on volumes that keep none.
+#[must_use]
+pub(super) fn descriptor_sum(geometry: &ExtGeometry, group: u32, descriptor: &[u8]) -> Option<u16> {
+    let (head, tail) = (descriptor.get(..30)?, descriptor.get(32..).unwrap_or_default());
+    if geometry.has_checksums() {
+        let sum = crc32c(crc32c(geometry.checksum_seed, &group.to_le_bytes()), head);
+        return u16::try_from(crc32c(crc32c(sum, &[0, 0]), tail) & 0xFFFF).ok();
+    }
+    if geometry.ro_compat & RO_COMPAT_GDT_CSUM == 0 {
+        return None;
+    }
+    let counted = geometry.uuid.iter().chain(&group.to_le_bytes()).chain(head).chain(tail).copied().collect::<Vec<u8>>();
+    Some(crc16(&counted))
 }
 
 /// True when bitmaps and inode table lie inside the volume.

@@ -260,6 +260,13 @@ impl FatGeometry {
         Ok(self)
     }
 
+    /// True when `other` leads to the same structures: serial numbers may differ.
+    #[must_use]
+    pub fn is_same_volume(&self, other: &Self) -> bool {
+        let numbers = |one: &Self| (one.data_sector(), one.cluster_bytes(), one.total_sectors, one.root_cluster);
+        numbers(self) == numbers(other)
+    }
+
     /// How many entries one FAT has room for.
     #[must_use]
     pub fn entries_in_fat(&self) -> u64 {

@@ -225,6 +225,14 @@ impl Volume for FatVolume {
 }
 
 impl FatVolume {
+    /// Free clusters, counted in the first FAT; `None` where that is too much to count at once.
+    #[must_use]
+    pub fn free_clusters(&self) -> Option<u32> {
+        const MOST: u64 = 4 << 20;
+        let last = u32::try_from(self.geometry.cluster_count()).ok().filter(|count| u64::from(*count) <= MOST)? + 2;
+        u32::try_from((2..last).filter(|cluster| self.table.entry(*cluster) == Some(0)).count()).ok()
+    }
+
     /// Compares every FAT copy with the first, 64 KiB at a time, and looks at the media entry.
     fn examine_fats(&self) -> Vec<Finding> {
         const STEP: u64 = 64 << 10;

@@ -117,6 +117,23 @@ impl HfsVolume {
         Ok(highest)
     }
 
+    /// Files and folders of the catalog, the root among the folders.
+    ///
+    /// # Errors
+    /// [`FormatError`] when a leaf of the catalog cannot be read.
+    pub fn counts(&self) -> Result<(u32, u32), FormatError> {
+        let (mut files, mut folders) = (0, 0);
+        self.catalog.from(&self.pages, &|_| Ordering::Greater, &mut |found| {
+            match Record::parse(found.data) {
+                Some(Record::File(_)) => files += 1,
+                Some(Record::Folder(_)) => folders += 1,
+                None => {}
+            }
+            ControlFlow::Continue(())
+        })?;
+        Ok((files, folders))
+    }
+
     /// Its catalog tree.
     #[must_use]
     pub fn catalog(&self) -> &Tree {

@@ -339,6 +339,13 @@ impl NtfsGeometry {
         Ok(geometry)
     }
 
+    /// True when `other` leads to the same structures: serial numbers may differ.
+    #[must_use]
+    pub fn is_same_volume(&self, other: &Self) -> bool {
+        let numbers = |one: &Self| (one.cluster_bytes, one.mft_lcn, one.total_sectors, one.record_bytes);
+        numbers(self) == numbers(other)
+    }
+
     /// Count of clusters.
     #[must_use]
     pub fn clusters(&self) -> u64 {

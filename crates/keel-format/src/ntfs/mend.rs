@@ -1,24 +1,125 @@
-//! Rebuilding the boot sector of an NTFS volume from its backup.
+//! The NTFS structures that stand twice: boot sector and first MFT records.
 
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{ByteOffset, SharedSource};
 
-use super::NtfsGeometry;
-use crate::{Restored, View, read_bytes};
+use super::record::Record;
+use super::{NtfsGeometry, NtfsVolume, make};
+use crate::structure::{Compute, Computed, Field, Form, Structure};
+use crate::{FormatError, Problem, View};
 
-/// The boot sector to put back: the backup's bytes, when the main one does not state `geometry` and the backup does.
-/// `window` starts at the volume's first byte.
+/// Fields of the boot sector.
+const BOOT: &[Field] = &[
+    Field::new("OemId", 3, 8, Form::Text, "nothing recognises the volume as NTFS"),
+    Field::new("BytesPerSector", 11, 2, Form::Little, "every place in the volume is taken wrong"),
+    Field::new("SectorsPerCluster", 13, 1, Form::Little, "every place in the volume is taken wrong"),
+    Field::new("Media", 21, 1, Form::Little, ""),
+    Field::new("SectorsPerTrack", 24, 2, Form::Little, ""),
+    Field::new("NumberOfHeads", 26, 2, Form::Little, ""),
+    Field::new("HiddenSectors", 28, 4, Form::Little, "starting the operating system from it"),
+    Field::new("TotalSectors", 40, 8, Form::Little, "the end of the volume, and where the backup is looked for"),
+    Field::new("MftStartLcn", 48, 8, Form::Little, "no file is found"),
+    Field::new("Mft2StartLcn", 56, 8, Form::Little, "the mirror is looked for elsewhere"),
+    Field::new("ClustersPerFileRecordSegment", 64, 1, Form::Little, "no file record reads"),
+    Field::new("ClustersPerIndexBuffer", 68, 1, Form::Little, "no large folder reads"),
+    Field::new("VolumeSerialNumber", 72, 8, Form::Bytes, ""),
+    Field::new("Signature", 510, 2, Form::Bytes, "the sector is not taken for a boot sector"),
+];
+
+/// Fields of a file record's header.
+const RECORD: &[Field] = &[
+    Field::new("Magic", 0, 4, Form::Text, "the record is not read"),
+    Field::new("UpdateSequenceOffset", 4, 2, Form::Little, "the record is taken for a torn write"),
+    Field::new("UpdateSequenceSize", 6, 2, Form::Little, "the record is taken for a torn write"),
+    Field::new("LogFileSequenceNumber", 8, 8, Form::Little, ""),
+    Field::new("SequenceNumber", 16, 2, Form::Little, "references to the file do not meet"),
+    Field::new("HardLinkCount", 18, 2, Form::Little, ""),
+    Field::new("FirstAttributeOffset", 20, 2, Form::Little, "no attribute is read"),
+    Field::new("Flags", 22, 2, Form::Little, "the record counts as free"),
+    Field::new("UsedSize", 24, 4, Form::Little, "attributes are cut"),
+    Field::new("AllocatedSize", 28, 4, Form::Little, "the record is not read"),
+    Field::new("BaseFileRecord", 32, 8, Form::Little, ""),
+    Field::new("NextAttributeId", 40, 2, Form::Little, ""),
+    Field::new("RecordNumber", 44, 4, Form::Little, ""),
+];
+
+/// Records that the mirror keeps, by their customary names.
+const MIRRORED: [(u64, &str); 4] = [(0, "$MFT"), (1, "$MFTMirr"), (2, "$LogFile"), (3, "$Volume")];
+
+/// The structures of the volume in `window`, whose first sector is `hidden` sectors into the drive.
 #[must_use]
-pub fn boot_from_backup(window: &SharedSource, geometry: &NtfsGeometry) -> Option<Restored> {
-    let size = geometry.bytes_per_sector.max(512) as usize;
-    let states = |bytes: &[u8], at: ByteOffset| {
-        let marked = bytes.get(510..512) == Some(&[0x55, 0xAA]);
-        marked && NtfsGeometry::parse(View::new("boot sector", at, bytes)).is_ok_and(|found| found == *geometry)
-    };
-    let main = ByteOffset(0);
-    if read_bytes(window.as_ref(), main, size, "boot sector").is_ok_and(|bytes| states(&bytes, main)) {
-        return None;
+pub fn structures(window: &SharedSource, geometry: &NtfsGeometry, hidden: u32, compute: Compute) -> Vec<Structure> {
+    let volume = NtfsVolume::open(SharedSource::clone(window), *geometry).ok();
+    let mut structures = vec![boot(window, geometry, hidden, (volume.as_ref(), compute))];
+    if let Some(volume) = &volume {
+        structures.extend(MIRRORED.iter().filter_map(|(number, name)| record(window, geometry, volume, *number, name)));
     }
-    let at = geometry.backup_at();
-    let bytes = read_bytes(window.as_ref(), at, size, "backup boot sector").ok()?;
-    states(&bytes, at).then(|| Restored { at: main, copy: ByteRange::sized(at, bytes.len() as u64), bytes })
+    structures
+}
+
+fn boot(
+    window: &SharedSource,
+    geometry: &NtfsGeometry,
+    hidden: u32,
+    (volume, compute): (Option<&NtfsVolume>, Compute),
+) -> Structure {
+    let size = geometry.bytes_per_sector.max(512) as usize;
+    let judge = |at: ByteOffset, bytes: &[u8]| {
+        let view = View::new("boot sector", at, bytes);
+        let found = NtfsGeometry::parse(view)?;
+        if view.slice(510, 2, "Signature")? != [0x55, 0xAA] {
+            return Err(view.wrong(510, "Signature", u64::from(view.u16(510, "Signature")?), "55 AA"));
+        }
+        match found.is_same_volume(geometry) {
+            true => Ok(()),
+            false => Err(view.error(0, Problem::Coding("its numbers are those of another volume"))),
+        }
+    };
+    let places = (ByteOffset(0), &[geometry.backup_at()][..]);
+    let read = Structure::read(window, "NTFS boot sector", size, places, &judge, &|bytes| bytes);
+    let read = read.with_computed(compute, || volume.map(|volume| computed(geometry, hidden, size, volume)));
+    Structure { fields: BOOT.to_vec(), renews_copies: true, ..read }
+}
+
+/// The boot sector from the volume's own metadata.
+fn computed(geometry: &NtfsGeometry, hidden: u32, size: usize, volume: &NtfsVolume) -> Computed {
+    let mut geometry = *geometry;
+    let record = volume.record(0).ok();
+    if geometry.serial == 0 {
+        // The serial number stands nowhere else. A new one, the same each time.
+        let seed = record.as_ref().map_or(1, |record| u64::from(crc32fast::hash(record.bytes())));
+        geometry.serial = seed << 32 | (seed ^ 0xFFFF_FFFF);
+    }
+    let mut bytes = make::boot_sector(&geometry, hidden);
+    bytes.resize(size, 0);
+    let runs = record.as_ref().and_then(|record| record.attribute(super::layout::DATA, "")).map(|_| ());
+    let by_runs = if runs.is_some() { "the run list of $MFT" } else { "the run list in the mirror of $MFT" };
+    let clusters = geometry.clusters();
+    let witnesses = vec![
+        ("BytesPerSector", format!("record, index and cluster sizes are multiples of {}", geometry.bytes_per_sector)),
+        ("SectorsPerCluster", format!("with {} bytes a cluster, {by_runs} leads to file records", geometry.cluster_bytes)),
+        ("HiddenSectors", "where the volume starts on the drive".to_string()),
+        ("TotalSectors", format!("$Bitmap and $BadClus count {clusters} clusters")),
+        ("MftStartLcn", format!("record 0 stands there, and {by_runs} says the same")),
+        ("Mft2StartLcn", "the run list of $MFTMirr".to_string()),
+        ("ClustersPerFileRecordSegment", format!("file records say they are {} bytes long", geometry.record_bytes)),
+        ("ClustersPerIndexBuffer", format!("index blocks stand {} bytes apart", geometry.index_bytes)),
+        ("VolumeSerialNumber", "kept nowhere else; a new one where it is lost".to_string()),
+    ];
+    Computed { bytes, witnesses }
+}
+
+fn record(window: &SharedSource, geometry: &NtfsGeometry, volume: &NtfsVolume, number: u64, name: &str) -> Option<Structure> {
+    let size = geometry.record_bytes as usize;
+    let main = volume.mft().position(geometry, number)?;
+    let copy = geometry.cluster_at(geometry.mirror_lcn) + number * size as u64;
+    let judge = |at: ByteOffset, bytes: &[u8]| -> Result<(), FormatError> {
+        let record = Record::parse(bytes.to_vec(), at)?;
+        match record.is_in_use() && record.number().is_none_or(|own| own == number) {
+            true => Ok(()),
+            false => Err(FormatError::new("file record", at, Problem::Coding("it is a record of another number, or free"))),
+        }
+    };
+    let name = format!("MFT record {number} ({name})");
+    let read = Structure::read(window, name, size, (main, &[copy]), &judge, &|bytes| bytes);
+    Some(Structure { fields: RECORD.to_vec(), renews_copies: true, ..read })
 }

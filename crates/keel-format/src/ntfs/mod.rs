@@ -26,12 +26,7 @@ pub use witness::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, i
 
 /// UTF-16 units as text; unpaired surrogates are written out as `\uD800`, so that no two names become one.
 pub(crate) fn utf16_text(units: impl Iterator<Item = u16>) -> String {
-    let mut text = String::with_capacity(units.size_hint().1.unwrap_or(0).min(1024));
-    for sign in char::decode_utf16(units) {
-        match sign {
-            Ok(sign) => text.push(sign),
-            Err(error) => text.push_str(&format!("\\u{:04X}", error.unpaired_surrogate())),
-        }
-    }
-    text
+    crate::spelling::spelled(
+        char::decode_utf16(units).map(|sign| sign.map_err(|error| format!("\\u{:04X}", error.unpaired_surrogate()))),
+    )
 }

@@ -78,6 +78,18 @@ impl Record {
         self.at
     }
 
+    /// Its bytes, fixups undone.
+    #[must_use]
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// The number that it says it has; none before NTFS 3.1, whose header ends before it.
+    #[must_use]
+    pub fn number(&self) -> Option<u64> {
+        (self.header.usa_offset.get() >= 48).then(|| u64::from(self.header.record_number.get()))
+    }
+
     /// True when it is in use.
     #[must_use]
     pub fn is_in_use(&self) -> bool {

@@ -7,7 +7,7 @@ use super::{Known, sixteen, text};
 use crate::View;
 
 /// Where the superblock and its mirrors stand.
-const PLACES: [u64; 3] = [64 << 10, 64 << 20, 256 << 30];
+pub(super) const PLACES: [u64; 3] = [64 << 10, 64 << 20, 256 << 30];
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -8,6 +8,7 @@ mod fve;
 mod iso9660;
 mod luks;
 mod lvm;
+pub mod mend;
 mod raid;
 mod refs;
 mod swap;

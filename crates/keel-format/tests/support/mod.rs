@@ -9,7 +9,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use keel_format::clue::Clues;
-use keel_format::{Deleted, Existence, Geometry, NodeKind, Volume, read_whole, registry};
+use keel_format::{Compute, Deleted, Existence, Geometry, NodeKind, Repair, Volume, read_whole, registry};
 use keel_source::{ByteOffset, FileSource, MemorySource, Overlay, SectorSize, SharedSource};
 use proptest::prelude::*;
 
@@ -222,8 +222,23 @@ pub fn survive(volume: &SharedSource, whole: Geometry, damage: &[(usize, u8)]) {
             }
         }
         let _ = volume.examine();
-        let _ = geometry.boot_from_copy(&drive);
+        for structure in geometry.structures(&drive, ByteOffset(0), Compute::All) {
+            let _ = (structure.rows(), structure.repairs());
+        }
     }
+}
+
+/// What should be put back in the main places of a volume's structures.
+pub fn main_repairs(geometry: &Geometry, drive: &SharedSource) -> Vec<Repair> {
+    let structures = geometry.structures(drive, ByteOffset(0), Compute::WhereNeeded);
+    structures.iter().flat_map(keel_format::Structure::repairs).filter(|repair| repair.is_main).collect()
+}
+
+/// The drive with its main structures put back.
+pub fn mended(geometry: &Geometry, drive: &SharedSource) -> SharedSource {
+    let mut overlay = Overlay::new(Arc::clone(drive));
+    main_repairs(geometry, drive).iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
+    Arc::new(overlay)
 }
 
 /// The sectors of a volume that hold something.

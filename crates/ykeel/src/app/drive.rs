@@ -131,7 +131,7 @@ impl Drive {
     /// Settles the layout and stages the edits anew: after new finds, and after every choice. Quick.
     pub(crate) fn settle(&mut self) {
         let layout = layout::settle(&self.source, &self.table, &self.finds, &self.choices);
-        self.edits = mend::stage(&self.source, &self.table, &self.finds, &layout, Only::All);
+        self.edits = mend::stage(&self.source, &self.table, &self.finds, &layout, &Only::All.into()).edits;
         self.planned = (!self.edits.is_empty()).then(|| table::read(self.view().as_ref()));
         self.layout = Some(layout);
         self.after = None;

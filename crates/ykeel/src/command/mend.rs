@@ -39,7 +39,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let table = table::read(source.as_ref());
     let layout = layout::settle(&source, &table, &swept.finds, &choices(&args.choices, &swept.finds)?);
     let Wrap(only): Wrap<mend::Only> = args.only.into();
-    let edits = mend::stage(&source, &table, &swept.finds, &layout, only);
+    let edits = mend::stage(&source, &table, &swept.finds, &layout, &only.into()).edits;
     let now = ladder::examine(&source, &swept.finds, &cancel());
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
     let after = (!edits.is_empty()).then(|| ladder::examine(&view, &swept.finds, &cancel()));

@@ -21,7 +21,7 @@ pub(super) fn run(args: &SourceArgs, out: &Path) -> anyhow::Result<()> {
     let swept = sweep(&source, Reach::Doubt)?;
     let table = table::read(source.as_ref());
     let layout = layout::settle(&source, &table, &swept.finds, &Choices::default());
-    let edits = mend::stage(&source, &table, &swept.finds, &layout, mend::Only::All);
+    let edits = mend::stage(&source, &table, &swept.finds, &layout, &mend::Only::All.into()).edits;
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
     let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
         table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()

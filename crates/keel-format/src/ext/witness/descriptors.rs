@@ -76,7 +76,9 @@ pub(super) fn from_descriptors(drive: &SharedSource, clue: &DescriptorClue, clue
             | if clue.bytes == 64 { INCOMPAT_64BIT } else { 0 }
             | if extents { INCOMPAT_EXTENTS } else { 0 }
             | if stepped { INCOMPAT_FLEX_BG } else { 0 },
-        ro_compat: RO_COMPAT_SPARSE_SUPER | RO_COMPAT_LARGE_FILE | if extents && base.inode_bytes > 128 { RO_COMPAT_EXTRA_ISIZE } else { 0 },
+        ro_compat: RO_COMPAT_SPARSE_SUPER
+            | RO_COMPAT_LARGE_FILE
+            | if extents && base.inode_bytes > 128 { RO_COMPAT_EXTRA_ISIZE } else { 0 },
         first_meta_bg: 0,
         backup_groups: [0; 2],
         journal_inode: 0,
@@ -120,12 +122,12 @@ fn base(drive: &SharedSource, at: ByteOffset, first: &RawDescriptor) -> Option<B
             at.0.checked_sub(back).map(|start| (ByteOffset(start), block_bytes))
         })
     });
-    starts.flat_map(|(start, block_bytes)| [256, 128, 512, 1024].map(|inode_bytes| Base { start, block_bytes, inode_bytes })).find(
-        |base| {
+    starts
+        .flat_map(|(start, block_bytes)| [256, 128, 512, 1024].map(|inode_bytes| Base { start, block_bytes, inode_bytes }))
+        .find(|base| {
             let at = base.at(inode_table(first)) + u64::from(base.inode_bytes);
             at.0 < drive.len() && raw_inode(drive, at, base.inode_bytes).is_some_and(|root| is_root(drive, base, &root))
-        },
-    )
+        })
 }
 
 fn is_root(drive: &SharedSource, base: &Base, root: &RawInode) -> bool {
@@ -149,7 +151,9 @@ fn is_root(drive: &SharedSource, base: &Base, root: &RawInode) -> bool {
 fn descriptors(drive: &SharedSource, clue: &DescriptorClue, base: &Base) -> Vec<RawDescriptor> {
     let room = drive.len().saturating_sub(base.start.0) / base.block_bytes;
     let points_inside = |raw: &RawDescriptor| {
-        [block_bitmap(raw), u64::from(raw.bg_inode_bitmap_lo.get()), inode_table(raw)].iter().all(|block| (1..room).contains(block))
+        [block_bitmap(raw), u64::from(raw.bg_inode_bitmap_lo.get()), inode_table(raw)]
+            .iter()
+            .all(|block| (1..room).contains(block))
     };
     let pages = Pages::new(Arc::clone(drive));
     let read = |index: usize| {

@@ -163,7 +163,12 @@ fn fits(drive: &SharedSource, start: ByteOffset, block: u64, probe: &Probe) -> b
 }
 
 /// The start before the catalog at which most files end where they should; how many of how many do.
-fn start_of(drive: &SharedSource, catalog: ByteOffset, block: u64, files: &[(String, Fork)]) -> Option<(ByteOffset, usize, usize)> {
+fn start_of(
+    drive: &SharedSource,
+    catalog: ByteOffset,
+    block: u64,
+    files: &[(String, Fork)],
+) -> Option<(ByteOffset, usize, usize)> {
     const ALIGNMENT: u64 = 1 << 20;
     let probes = probes(files, block);
     let dense = (1..=DENSE_STARTS).map_while(|count| catalog.0.checked_sub(count * block));

@@ -6,5 +6,5 @@ mod read;
 mod types;
 
 pub use layout::{BASIC_DATA, EFI_SYSTEM, HIDING_BITS};
-pub use read::{Copy, GptReading, HeaderFields, compare, read_copy, read_header};
+pub use read::{Copy, Displaced, GptReading, HeaderFields, compare, displaced, read_copy, read_header};
 pub use types::{types_for, word_for};

@@ -1,11 +1,11 @@
 //! Reading one copy of a GPT and comparing two.
 
-use keel_source::{ByteOffset, Lba, SectorCount, Source};
+use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, Source};
 use uuid::Uuid;
 
 use super::layout::{REVISION, RawEntry, RawHeader, SIGNATURE};
 use crate::table::{Partition, Role, TypeCode};
-use crate::{Finding, FormatError, Problem, Severity, View, read_bytes};
+use crate::{Finding, FormatError, Problem, Severity, View, read_bytes, read_lenient};
 
 /// The largest entry array that is read, in bytes: 64 times what the standard asks for.
 const LARGEST_ARRAY: u64 = 1 << 20;
@@ -90,6 +90,16 @@ impl GptReading {
 /// # Errors
 /// [`FormatError`] of the first field that does not hold.
 pub fn read_header(source: &dyn Source, lba: Lba) -> Result<HeaderFields, FormatError> {
+    let header = header_anywhere(source, lba)?;
+    if header.my != lba {
+        let at = lba.offset(source.sector_size()) + 24;
+        return Err(FormatError::value("GPT header", at, "MyLBA", header.my.0, "the LBA it stands at"));
+    }
+    Ok(header)
+}
+
+/// As [`read_header`], of a header that may say it stands elsewhere.
+fn header_anywhere(source: &dyn Source, lba: Lba) -> Result<HeaderFields, FormatError> {
     let sector = source.sector_size();
     let at = lba.offset(sector);
     let bytes = read_bytes(source, at, sector.0 as usize, "GPT header")?;
@@ -114,9 +124,6 @@ pub fn read_header(source: &dyn Source, lba: Lba) -> Result<HeaderFields, Format
     if computed != found {
         return Err(view.error(16, Problem::Checksum { field: "HeaderCRC32", found, computed }));
     }
-    if raw.my_lba.get() != lba.0 {
-        return Err(view.wrong(24, "MyLBA", raw.my_lba.get(), "the LBA it stands at"));
-    }
     if raw.first_usable_lba.get() > raw.last_usable_lba.get() {
         return Err(view.wrong(40, "FirstUsableLBA", raw.first_usable_lba.get(), "not above LastUsableLBA"));
     }
@@ -129,7 +136,7 @@ pub fn read_header(source: &dyn Source, lba: Lba) -> Result<HeaderFields, Format
         return Err(view.wrong(80, "NumberOfPartitionEntries", u64::from(count), "an array of 1 byte to 1 MiB"));
     }
     Ok(HeaderFields {
-        my: lba,
+        my: Lba(raw.my_lba.get()),
         alternate: Lba(raw.alternate_lba.get()),
         first_usable: Lba(raw.first_usable_lba.get()),
         last_usable: Lba(raw.last_usable_lba.get()),
@@ -224,6 +231,61 @@ fn take_entries(source: &dyn Source, header: &HeaderFields, array: &[u8], readin
 fn name(raw: &[u8; 72]) -> String {
     let units = raw.as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair)).take_while(|unit| *unit != 0);
     char::decode_utf16(units).map(|sign| sign.unwrap_or('\u{fffd}')).collect()
+}
+
+/// A GPT that says it stands elsewhere: everything behind it is shifted alike.
+#[derive(Debug, Clone)]
+pub struct Displaced {
+    /// Where its header stands.
+    pub at: ByteOffset,
+    /// Bytes by which it stands behind (or, negative, before) its own place.
+    pub shift: i64,
+    /// The ground of its entries, moved by the shift.
+    pub ground: Vec<ByteRange>,
+}
+
+/// Looks for a sound header that is not in its own place in the first 4 MiB and the last one, where a bridge's reserved
+/// area or a cut at the front would have moved it.
+#[must_use]
+pub fn displaced(source: &dyn Source) -> Option<Displaced> {
+    const FRONT: u64 = 4 << 20;
+    const BACK: u64 = 1 << 20;
+    let sector = source.sector_size();
+    let back = source.len().saturating_sub(BACK) / sector.bytes() * sector.bytes();
+    let places = [(0, FRONT.min(source.len())), (back, source.len() - back)];
+    places.into_iter().find_map(|(from, len)| {
+        let (bytes, _) = read_lenient(source, ByteOffset(from), usize::try_from(len).ok()?, "edge of the drive").ok()?;
+        let mut sectors = bytes.chunks_exact(sector.0 as usize).enumerate();
+        sectors.find_map(|(index, bytes)| {
+            let at = ByteOffset(from + index as u64 * sector.bytes());
+            bytes.starts_with(SIGNATURE).then(|| displaced_at(source, at)).flatten()
+        })
+    })
+}
+
+fn displaced_at(source: &dyn Source, at: ByteOffset) -> Option<Displaced> {
+    let sector = source.sector_size();
+    let header = header_anywhere(source, at.lba(sector)).ok()?;
+    let bytes_of = |lba: Lba| i64::try_from(lba.0.checked_mul(sector.bytes())?).ok();
+    let shift = i64::try_from(at.0).ok()?.checked_sub(bytes_of(header.my)?)?;
+    let moved = |lba: Lba| Some(ByteOffset(u64::try_from(bytes_of(lba)?.checked_add(shift)?).ok()?));
+    let array_at = moved(header.array)?.lba(sector);
+    let (array, crc) = read_array(source, &HeaderFields { array: array_at, ..header }).ok()?;
+    if shift == 0 || crc != header.array_crc {
+        return None;
+    }
+    let mut reading = GptReading {
+        copy: Copy::Primary,
+        header: Some(header),
+        signature: true,
+        array_sound: true,
+        partitions: Vec::new(),
+        findings: Vec::new(),
+    };
+    take_entries(source, &header, &array, &mut reading);
+    let ground =
+        reading.partitions.iter().filter_map(|entry| Some(ByteRange::sized(moved(entry.first)?, entry.sectors.bytes(sector))));
+    Some(Displaced { at, shift, ground: ground.collect() })
 }
 
 /// Adds what two sound copies disagree on, and a backup that is not at the end.

@@ -1,0 +1,125 @@
+//! Structures of volumes put back from copies or as computed, proven before they are offered.
+
+use std::sync::Arc;
+
+use keel_format::{Compute, Field, Geometry, Repair, Structure, Take, registry};
+use keel_source::{ByteOffset, Overlay, SharedSource, Window};
+
+use super::proof::{Look, look, lost};
+use super::{Edit, Only, Order, Wishes, Withheld};
+use crate::sweep::Find;
+
+/// What the technician took for a structure instead of what the evidence says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Taken {
+    /// The version for the whole structure.
+    pub whole: Take,
+    /// Fields from other versions.
+    pub fields: Vec<(Field, Take)>,
+}
+
+/// The structures of a find, each in all its versions.
+#[must_use]
+pub fn structures(source: &SharedSource, find: &Find, compute: Compute) -> Vec<Structure> {
+    find.geometry.structures(&window(source, find), find.start_byte, compute)
+}
+
+fn window(source: &SharedSource, find: &Find) -> SharedSource {
+    Arc::new(Window::new(Arc::clone(source), find.range()))
+}
+
+/// The edits that put back structures of `find`, and what is withheld because its proof fails.
+pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec<Edit>, Vec<Withheld>) {
+    let mut repairs: Vec<Repair> = Vec::new();
+    let chosen = wishes.takes.keys().any(|(id, _)| *id == find.id);
+    let compute = if chosen { Compute::All } else { Compute::WhereNeeded };
+    let mut withheld = Vec::new();
+    for (index, structure) in structures(source, find, compute).into_iter().enumerate() {
+        let wanted = match wishes.only {
+            Only::All => true,
+            Only::Boot => index == 0,
+            Only::Fs => index > 0,
+            Only::Table => false,
+        };
+        if !wanted {
+            continue;
+        }
+        match wishes.takes.get(&(find.id.clone(), structure.name.clone())) {
+            Some(taken) => repairs.extend(structure.repairs_with(taken.whole, &taken.fields)),
+            None if !structure.main.holds() && structure.best().is_none() => withheld.push(Withheld {
+                find: find.id.clone(),
+                structure: structure.name.clone(),
+                why: nothing_to_take(&structure),
+            }),
+            None => repairs.extend(structure.repairs()),
+        }
+    }
+    if repairs.is_empty() {
+        return (Vec::new(), withheld);
+    }
+    if let Some(why) = disproved(source, find, &repairs) {
+        let name = repairs.iter().find(|repair| repair.is_main).or(repairs.first()).map(|repair| repair.name.clone());
+        withheld.push(Withheld { find: find.id.clone(), structure: name.unwrap_or_default(), why });
+        return (Vec::new(), withheld);
+    }
+    (repairs.into_iter().map(|repair| edit(source, find, repair)).collect(), withheld)
+}
+
+fn nothing_to_take(structure: &Structure) -> String {
+    let copies: Vec<String> = structure
+        .copies
+        .iter()
+        .filter_map(|copy| Some(format!("the one at {} does not hold either: {}", copy.at, copy.why_not.as_ref()?)))
+        .take(3)
+        .collect();
+    let none = if structure.copies.is_empty() { "it has no copy".to_string() } else { copies.join("; ") };
+    format!("{none}; and the volume's own metadata does not say enough to compute it")
+}
+
+/// Why `repairs` must not be offered: the volume would not open by what they put back, or a file that reads now would
+/// not read then.
+fn disproved(source: &SharedSource, find: &Find, repairs: &[Repair]) -> Option<String> {
+    if find.kind.why_closed().is_some() {
+        return None;
+    }
+    let now = look(&window(source, find), &find.geometry);
+    let mut overlay = Overlay::new(Arc::clone(source));
+    repairs.iter().for_each(|repair| overlay.lay(find.start_byte + repair.at.0, &repair.bytes));
+    let view: SharedSource = Arc::new(overlay);
+    let Some(geometry) = stated(&view, find.start_byte) else {
+        return Some("the volume does not open by the boot sector that would stand there".into());
+    };
+    if geometry.kind() != find.kind {
+        return Some(format!("it would make the volume {} instead of {}", geometry.kind().word(), find.kind.word()));
+    }
+    let then = look(&window(&view, find), &geometry);
+    refusal(&now, &then)
+}
+
+fn refusal(now: &Look, then: &Look) -> Option<String> {
+    if !then.opens {
+        return Some("the volume would not open".into());
+    }
+    lost(now, then).map(|path| format!("{path}, which reads now, would not read the same"))
+}
+
+fn stated(view: &SharedSource, start: ByteOffset) -> Option<Geometry> {
+    registry::boot_sector(view.as_ref(), start)
+}
+
+fn edit(source: &SharedSource, find: &Find, repair: Repair) -> Edit {
+    let at_byte = find.start_byte + repair.at.0;
+    let mut before = vec![0; repair.bytes.len()];
+    if source.read_at(at_byte, &mut before).is_err() {
+        before.clear();
+    }
+    let from = repair.copy.map(|copy| format!(" (taken from byte {})", find.start_byte + copy.start.0)).unwrap_or_default();
+    Edit {
+        structure: format!("{} of {}", repair.name, find.id),
+        at_byte,
+        before,
+        after: repair.bytes,
+        order: if repair.is_main { Order::Primary } else { Order::Copy },
+        reason: format!("{}{from}", repair.reason),
+    }
+}

@@ -1,0 +1,328 @@
+//! A structure beside its copies and beside what the volume itself says: the three columns that mending compares.
+
+use keel_source::{ByteOffset, ByteRange, SharedSource};
+
+use crate::{FormatError, read_bytes};
+
+/// How the bytes of a field read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// A little-endian number.
+    Little,
+    /// A big-endian number.
+    Big,
+    /// Characters.
+    Text,
+    /// Plain bytes.
+    Bytes,
+}
+
+/// A field of a structure, by the name that its standard gives it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Field {
+    /// The standard's name.
+    pub name: &'static str,
+    /// Offset in the structure, in bytes.
+    pub offset: usize,
+    /// Length in bytes.
+    pub len: usize,
+    /// How it reads.
+    pub form: Form,
+    /// What does not work when it is wrong; empty where an operating system does not care.
+    pub breaks: &'static str,
+}
+
+impl Field {
+    /// A field.
+    #[must_use]
+    pub const fn new(name: &'static str, offset: usize, len: usize, form: Form, breaks: &'static str) -> Self {
+        Self { name, offset, len, form, breaks }
+    }
+
+    /// The field's bytes in `structure`.
+    #[must_use]
+    pub fn of<'a>(&self, structure: &'a [u8]) -> Option<&'a [u8]> {
+        structure.get(self.offset..self.offset.checked_add(self.len)?)
+    }
+
+    /// The field as text: numbers decimal and hexadecimal. Characters are as stored, control characters and all.
+    #[must_use]
+    pub fn text(&self, structure: &[u8]) -> Option<String> {
+        let bytes = self.of(structure)?;
+        let number = |bytes: &mut dyn Iterator<Item = &u8>| bytes.fold(0u128, |sum, byte| sum << 8 | u128::from(*byte));
+        let shown = |value: u128| if value < 10 { value.to_string() } else { format!("{value} (0x{value:x})") };
+        Some(match self.form {
+            Form::Little => shown(number(&mut bytes.iter().rev())),
+            Form::Big => shown(number(&mut bytes.iter())),
+            Form::Text => String::from_utf8_lossy(bytes).trim_end_matches(['\0', ' ']).to_string(),
+            Form::Bytes => bytes.iter().map(|byte| format!("{byte:02x}")).collect(),
+        })
+    }
+}
+
+/// One place where a structure stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Version {
+    /// Where, in bytes of the volume.
+    pub at: ByteOffset,
+    /// Its bytes; empty where they cannot be read.
+    pub bytes: Vec<u8>,
+    /// Why it does not state this volume; `None` when it does.
+    pub why_not: Option<String>,
+    /// A copy's bytes as they would stand in the main place: numbers that tell the places apart are set.
+    pub as_main: Vec<u8>,
+}
+
+impl Version {
+    /// True when it states this volume.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        self.why_not.is_none()
+    }
+}
+
+/// What the volume itself says the structure should be.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Computed {
+    /// The structure, whole.
+    pub bytes: Vec<u8>,
+    /// The witness for fields, by their names.
+    pub witnesses: Vec<(&'static str, String)>,
+}
+
+/// Whether structures are also computed that have a sound version on the drive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Compute {
+    /// Only where no version on the drive holds: computing may take a walk over the whole volume.
+    WhereNeeded,
+    /// All that can be.
+    All,
+}
+
+/// Where a structure's bytes are taken from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Take {
+    /// As it stands in the main place.
+    Main,
+    /// From the copy of this number.
+    Copy(usize),
+    /// As computed from the volume.
+    Computed,
+}
+
+impl Take {
+    /// The word shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Main => "main",
+            Self::Copy(_) => "copy",
+            Self::Computed => "computed",
+        }
+    }
+}
+
+/// A structure in all its versions.
+#[derive(Debug, Clone)]
+pub struct Structure {
+    /// Its name in the standard.
+    pub name: String,
+    /// The place that operating systems read first.
+    pub main: Version,
+    /// Its copies.
+    pub copies: Vec<Version>,
+    /// What it should be.
+    pub computed: Option<Computed>,
+    /// Its fields.
+    pub fields: Vec<Field>,
+    /// True where a copy that does not hold is worth putting back from a main structure that does.
+    pub renews_copies: bool,
+    /// Sets the checksums that follow from the other bytes.
+    pub seal: fn(&mut [u8]),
+}
+
+/// One field in all versions, decoded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Row {
+    /// Which.
+    pub field: Field,
+    /// As it stands.
+    pub main: Option<String>,
+    /// In the first copy that holds, or the first one.
+    pub copy: Option<String>,
+    /// As computed.
+    pub computed: Option<String>,
+    /// The witness for the computed value.
+    pub witness: Option<String>,
+    /// True when not all that are there are equal.
+    pub differs: bool,
+}
+
+/// Something that a structure's place should hold instead.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Repair {
+    /// Name of the structure.
+    pub name: String,
+    /// Where it goes, in bytes of the volume.
+    pub at: ByteOffset,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// Where they are from.
+    pub from: Take,
+    /// The copy's place, when they are a copy's.
+    pub copy: Option<ByteRange>,
+    /// True for the place that operating systems read first.
+    pub is_main: bool,
+    /// Why, as a sentence.
+    pub reason: String,
+}
+
+impl Structure {
+    /// Reads `len` bytes at the main place and at each copy's. `judge` says whether bytes read there state the volume;
+    /// `adapt` turns a copy into what would stand in the main place.
+    pub(crate) fn read(
+        window: &SharedSource,
+        name: impl Into<String>,
+        len: usize,
+        places: (ByteOffset, &[ByteOffset]),
+        judge: &dyn Fn(ByteOffset, &[u8]) -> Result<(), FormatError>,
+        adapt: &dyn Fn(Vec<u8>) -> Vec<u8>,
+    ) -> Self {
+        let version = |at: ByteOffset| match read_bytes(window.as_ref(), at, len, "structure") {
+            Ok(bytes) => {
+                let why_not = judge(at, &bytes).err().map(|error| error.to_string());
+                let as_main = if why_not.is_none() { adapt(bytes.clone()) } else { bytes.clone() };
+                Version { at, bytes, why_not, as_main }
+            }
+            Err(error) => Version { at, bytes: Vec::new(), why_not: Some(error.to_string()), as_main: Vec::new() },
+        };
+        let main = version(places.0);
+        let main = Version { as_main: main.bytes.clone(), ..main };
+        Self {
+            name: name.into(),
+            main,
+            copies: places.1.iter().map(|at| version(*at)).collect(),
+            computed: None,
+            fields: Vec::new(),
+            renews_copies: false,
+            seal: |_| {},
+        }
+    }
+
+    /// The same with the computed version, where it is wanted.
+    pub(crate) fn with_computed(mut self, compute: Compute, computed: impl FnOnce() -> Option<Computed>) -> Self {
+        let needed = !self.main.holds() && !self.copies.iter().any(Version::holds);
+        if needed || compute == Compute::All {
+            self.computed = computed();
+        }
+        self
+    }
+
+    /// The version that the evidence speaks for, when the main one does not hold: the first copy that holds, else the
+    /// computed one.
+    #[must_use]
+    pub fn best(&self) -> Option<Take> {
+        if self.main.holds() {
+            return None;
+        }
+        let copy = self.copies.iter().position(Version::holds).map(Take::Copy);
+        copy.or(self.computed.is_some().then_some(Take::Computed))
+    }
+
+    /// The bytes of a version as they would stand in the main place.
+    #[must_use]
+    pub fn bytes(&self, take: Take) -> Option<&[u8]> {
+        let bytes = match take {
+            Take::Main => &self.main.bytes,
+            Take::Copy(index) => &self.copies.get(index)?.as_main,
+            Take::Computed => &self.computed.as_ref()?.bytes,
+        };
+        Some(bytes.as_slice()).filter(|bytes| !bytes.is_empty())
+    }
+
+    /// The structure from `whole`, with single fields from elsewhere; checksums follow. `None` when a version is not
+    /// there.
+    #[must_use]
+    pub fn put_together(&self, whole: Take, fields: &[(Field, Take)]) -> Option<Vec<u8>> {
+        let mut bytes = self.bytes(whole)?.to_vec();
+        for (field, take) in fields {
+            let from = field.of(self.bytes(*take)?)?;
+            bytes.get_mut(field.offset..field.offset.checked_add(field.len)?)?.copy_from_slice(from);
+        }
+        if !fields.is_empty() {
+            (self.seal)(&mut bytes);
+        }
+        Some(bytes)
+    }
+
+    /// Every field in all versions.
+    #[must_use]
+    pub fn rows(&self) -> Vec<Row> {
+        let copy = self.copies.iter().find(|copy| copy.holds()).or(self.copies.first());
+        let row = |field: &Field| {
+            let main = field.text(&self.main.bytes);
+            let copy = copy.and_then(|copy| field.text(&copy.as_main));
+            let computed = self.computed.as_ref().and_then(|computed| field.text(&computed.bytes));
+            let witness = self.computed.as_ref().and_then(|computed| {
+                computed.witnesses.iter().find(|(name, _)| *name == field.name).map(|(_, says)| says.clone())
+            });
+            let there: Vec<&String> = [&main, &copy, &computed].into_iter().flatten().collect();
+            let differs = there.windows(2).any(|pair| pair.first() != pair.last());
+            Row { field: *field, main, copy, computed, witness, differs }
+        };
+        self.fields.iter().map(row).collect()
+    }
+
+    /// What should be put back by the evidence alone: the main place from a copy or as computed, and where that is worth
+    /// it the copies that do not hold.
+    #[must_use]
+    pub fn repairs(&self) -> Vec<Repair> {
+        let take = self.best();
+        if !self.main.holds() && take.is_none() {
+            return Vec::new();
+        }
+        self.repairs_with(take.unwrap_or(Take::Main), &[])
+    }
+
+    /// As [`Structure::repairs`], with the version for the main place chosen.
+    #[must_use]
+    pub fn repairs_with(&self, take: Take, fields: &[(Field, Take)]) -> Vec<Repair> {
+        let Some(bytes) = self.put_together(take, fields) else { return Vec::new() };
+        let copy = match take {
+            Take::Copy(index) => self.copies.get(index).map(|copy| ByteRange::sized(copy.at, copy.bytes.len() as u64)),
+            Take::Main | Take::Computed => None,
+        };
+        let mut repairs = Vec::new();
+        for version in self.copies.iter().filter(|copy| self.renews_copies && !copy.holds()) {
+            let reason = format!(
+                "the copy of the {} does not state this volume ({})",
+                self.name,
+                version.why_not.as_deref().unwrap_or_default()
+            );
+            let from = if take == Take::Main { Take::Main } else { take };
+            repairs.push(Repair {
+                name: format!("copy of the {}", self.name),
+                at: version.at,
+                bytes: bytes.clone(),
+                from,
+                copy,
+                is_main: false,
+                reason,
+            });
+        }
+        if bytes != self.main.bytes {
+            let why = match &self.main.why_not {
+                Some(why) => format!("the {} does not state this volume ({why})", self.name),
+                None => format!("the {} is changed by the technician's choice", self.name),
+            };
+            let how = match (take, fields.is_empty()) {
+                (Take::Copy(_), true) => "its copy does, and the volume's own metadata agrees".to_string(),
+                (Take::Computed, true) => "it is computed from the volume's own metadata".to_string(),
+                _ => format!("{} fields are taken from elsewhere", fields.len()),
+            };
+            let reason = format!("{why}; {how}");
+            repairs.push(Repair { name: self.name.clone(), at: self.main.at, bytes, from: take, copy, is_main: true, reason });
+        }
+        repairs
+    }
+}
