@@ -10,6 +10,7 @@
 #![cfg_attr(not(test), deny(clippy::indexing_slicing))]
 
 mod chain;
+pub mod check;
 pub mod clue;
 pub mod content;
 mod device;
@@ -36,6 +37,7 @@ mod view;
 mod volume;
 mod witness;
 
+pub use check::{Allocation, BitOrder, Checked, Mending};
 pub use chain::{Chain, Link, LinkTable};
 pub use device::{read_bytes, read_lenient};
 pub use error::{FormatError, Problem};

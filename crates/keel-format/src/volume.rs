@@ -4,7 +4,8 @@ use std::ops::ControlFlow;
 
 use serde::Serialize;
 
-use crate::{Extent, Finding, FormatError, Stamp, StreamReader, VolumeKind};
+use crate::check::{Allocation, Checked};
+use crate::{Extent, Finding, FormatError, Repair, Stamp, StreamReader, VolumeKind};
 
 /// A file or folder inside one volume. The number is the format's own: an MFT reference, a directory entry's place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
@@ -77,6 +78,14 @@ pub struct WalkEntry<'a> {
     pub folder: &'a str,
     /// The entry.
     pub entry: &'a Entry,
+}
+
+impl WalkEntry<'_> {
+    /// The path of the entry, `/`-separated.
+    #[must_use]
+    pub fn path(&self) -> String {
+        if self.folder.is_empty() { self.entry.name.clone() } else { format!("{}/{}", self.folder, self.entry.name) }
+    }
 }
 
 /// A stream of a file: the main one (empty name) or an alternate one.
@@ -152,4 +161,28 @@ pub trait Volume: Send + Sync {
 
     /// Examines the metadata that reading needs (rung 8). Offsets count from the start of the volume.
     fn examine(&self) -> Vec<Finding>;
+
+    /// Which units are in use, by the volume's own count; `None` where that cannot be read.
+    fn allocation(&self) -> Option<Allocation> {
+        None
+    }
+
+    /// Hands the ground of everything that holds some to `each`, with its path.
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        // Damage on the way is a finding of other rules.
+        let _ = self.walk(Deleted::Hide, &mut |found| {
+            each(&found.path(), &self.extents(found.entry.id).unwrap_or_default());
+            ControlFlow::Continue(())
+        });
+    }
+
+    /// What counts `units` as used, or as free.
+    fn mark(&self, allocation: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {
+        allocation.marked(units, used)
+    }
+
+    /// Runs the rules that this format alone has.
+    fn rules(&self) -> Vec<Checked> {
+        Vec::new()
+    }
 }

@@ -64,6 +64,33 @@ pub(crate) enum Command {
     },
     /// Stage repairs, show them, and apply them when told to.
     Mend(MendArgs),
+    /// Run every rule over a volume: what is not so, how it can be mended, and what would be lost. Reads only.
+    Check {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Id of the find (n1, n2, …), or @LBA of its first sector; by default every volume.
+        #[arg(long, value_name = "ID")]
+        volume: Option<String>,
+        /// Keep ground that is counted as used and held by no file as files in this folder.
+        #[arg(long, value_name = "DIR", requires = "volume")]
+        lost_to: Option<PathBuf>,
+    },
+    /// Compare the structures of a volume: main, copies and as computed from the volume itself, field by field.
+    Structures {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Id of the find (n1, n2, …), or @LBA of its first sector.
+        #[arg(long, value_name = "ID")]
+        volume: String,
+    },
+    /// Let this machine's kernel mount a volume read-only, and compare its listing with ours.
+    Prove {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Id of the find (n1, n2, …), or @LBA of its first sector.
+        #[arg(long, value_name = "ID")]
+        volume: String,
+    },
     /// Put a drive back as it was before an apply, or finish one that was interrupted.
     Undo {
         /// The undo bundle.
@@ -146,6 +173,13 @@ pub(crate) struct MendArgs {
     pub(crate) only: Option<OnlyArg>,
     #[command(flatten)]
     pub(crate) choices: ChoiceArgs,
+    /// Take a structure from here instead of where the evidence says: the find's id, `/`, the structure's name, `=`, and
+    /// main, copy, copyN or computed; with `.FIELD` behind the name for a single field.
+    #[arg(long, value_name = "ID/STRUCTURE[.FIELD]=VERSION")]
+    pub(crate) take: Vec<String>,
+    /// Mend this rule of the check too, though something is lost by it: its name, or all.
+    #[arg(long, value_name = "RULE")]
+    pub(crate) also: Vec<String>,
     /// Save the drive as it would be as a new image.
     #[arg(long, value_name = "COPY")]
     pub(crate) save_as: Option<PathBuf>,

@@ -9,13 +9,14 @@ pub(crate) enum Stage {
     Yard,
     Ladder,
     Sweep,
+    Mend,
     Files,
     Plan,
 }
 
 impl Stage {
     /// All, in the order of the course.
-    pub(crate) const ALL: [Self; 5] = [Self::Yard, Self::Ladder, Self::Sweep, Self::Files, Self::Plan];
+    pub(crate) const ALL: [Self; 6] = [Self::Yard, Self::Ladder, Self::Sweep, Self::Mend, Self::Files, Self::Plan];
 
     /// The word on the course.
     pub(crate) fn word(self) -> &'static str {
@@ -23,6 +24,7 @@ impl Stage {
             Self::Yard => "Yard",
             Self::Ladder => "Ladder",
             Self::Sweep => "Sweep",
+            Self::Mend => "Mend",
             Self::Files => "Files",
             Self::Plan => "Plan",
         }
@@ -54,6 +56,11 @@ pub(crate) enum Action {
     ChangeScheme,
     ChangeType,
     LookInto,
+    TakeMain,
+    TakeCopy,
+    TakeComputed,
+    MendRule,
+    NextVolume,
     StagePlan,
     Apply,
     Undo,
@@ -96,12 +103,12 @@ const fn line(
     Binding { keys, action, short, long, stages, foot }
 }
 
-use Stage::{Files, Ladder, Plan, Sweep, Yard};
+use Stage::{Files, Ladder, Mend, Plan, Sweep, Yard};
 
 /// The table. Earlier lines win where two share a key in a stage.
 pub(crate) const BINDINGS: &[Binding] = &[
     line("enter", Action::Enter, "open", "Open the drive, folder or find that is selected", &[Yard, Files], true),
-    line("enter", Action::LookInto, "look into", "Look into the selected volume: whose files are these?", &[Ladder, Sweep], true),
+    line("enter", Action::LookInto, "look into", "Look into the selected volume: whose files are these?", &[Ladder, Sweep, Mend], true),
     line(
         "s",
         Action::Sweep,
@@ -124,7 +131,12 @@ pub(crate) const BINDINGS: &[Binding] = &[
         &[Sweep],
         false,
     ),
-    line("p", Action::StagePlan, "plan", "Stage the repairs and read the plan", &[Ladder, Sweep], true),
+    line("m", Action::TakeMain, "main", "Take the structure, or the selected field, as it stands", &[Mend], true),
+    line("c", Action::TakeCopy, "copy", "Take the structure, or the selected field, from its copy", &[Mend], true),
+    line("o", Action::TakeComputed, "computed", "Take the structure, or the selected field, as computed from the volume", &[Mend], true),
+    line("r", Action::MendRule, "mend rule", "Mend what the selected rule found, or let it be", &[Mend], true),
+    line("n", Action::NextVolume, "next volume", "Go to the next volume", &[Mend], true),
+    line("p", Action::StagePlan, "plan", "Stage the repairs and read the plan", &[Ladder, Sweep, Mend], true),
     line("a", Action::Apply, "apply", "Apply the plan to the drive; asks for the drive's code", &[Plan], true),
     line("u", Action::Undo, "undo", "Put the drive back as it was before the apply", &[Plan], true),
     line("w", Action::SaveCopy, "save copy", "Save the drive as it would be as a new image", &[Plan], true),
@@ -142,8 +154,8 @@ pub(crate) const BINDINGS: &[Binding] = &[
     line("backspace", Action::Back, "up", "Go up a folder, or back to the volumes", &[Files], true),
     line("up k", Action::Up, "", "Go up", &[], false),
     line("down j", Action::Down, "", "Go down", &[], false),
-    line("left h", Action::Left, "", "Go left: the volume before, or up a folder", &[], false),
-    line("right l", Action::Right, "", "Go right: the next volume, or into the folder", &[], false),
+    line("left h", Action::Left, "", "Go left: the volume before, up a folder, or out of the fields", &[], false),
+    line("right l", Action::Right, "", "Go right: the next volume, into the folder, or into the fields", &[], false),
     line("pageup", Action::PageUp, "", "Go up a page", &[], false),
     line("pagedown", Action::PageDown, "", "Go down a page", &[], false),
     line("home", Action::First, "", "Go to the first line", &[], false),
@@ -153,8 +165,9 @@ pub(crate) const BINDINGS: &[Binding] = &[
     line("1", Action::GoTo(Yard), "", "Go to the Yard", &[], false),
     line("2", Action::GoTo(Ladder), "", "Go to the Ladder", &[], false),
     line("3", Action::GoTo(Sweep), "", "Go to the Sweep", &[], false),
-    line("4", Action::GoTo(Files), "", "Go to the Files", &[], false),
-    line("5", Action::GoTo(Plan), "", "Go to the Plan", &[], false),
+    line("4", Action::GoTo(Mend), "", "Go to the Mend stage", &[], false),
+    line("5", Action::GoTo(Files), "", "Go to the Files", &[], false),
+    line("6", Action::GoTo(Plan), "", "Go to the Plan", &[], false),
     line("tab", Action::NextStage, "", "Go to the next stage", &[], false),
     line("backtab", Action::PreviousStage, "", "Go to the stage before", &[], false),
     line("?", Action::Help, "help", "Say what this stage shows and which keys work here", &[], true),

@@ -1,6 +1,7 @@
 //! Files: looking into a volume, and taking files out, verified.
 
 mod extract;
+mod lost;
 mod name;
 mod path;
 
@@ -8,6 +9,7 @@ mod path;
 mod tests;
 
 pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, extract};
+pub use lost::{Lost, take_lost};
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};
 

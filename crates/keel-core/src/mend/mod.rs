@@ -1,14 +1,19 @@
 //! Mend: turns a layout and sound copies into staged edits. Nothing here writes.
 
+mod check;
 mod proof;
+mod prove;
 mod structures;
 mod table;
 
+pub use check::{Report, report};
 pub use proof::{Look, look, lost};
+pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
+use keel_format::Repair;
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use serde::Serialize;
@@ -38,12 +43,43 @@ pub struct Wishes {
     pub only: Only,
     /// Versions that the technician took, by find and name of the structure.
     pub takes: BTreeMap<(String, String), Taken>,
+    /// Rules of the check that are to be mended though something is lost by it, or though an operating system would do
+    /// it: find (or `*` for all) and name of the rule (or `all`).
+    pub also: BTreeSet<(String, String)>,
+    /// Where the repairs that follow from a check come from.
+    pub checks: Checks,
+}
+
+/// Whether volumes are checked while a plan is staged.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Checks {
+    /// Those whose core is doubtful, and those for which a rule is asked for.
+    #[default]
+    Run,
+    /// They were: the repairs by find.
+    Known(BTreeMap<String, Vec<Repair>>),
 }
 
 impl From<Only> for Wishes {
     fn from(only: Only) -> Self {
-        Self { only, takes: BTreeMap::new() }
+        Self { only, ..Self::default() }
     }
+}
+
+impl Wishes {
+    /// The rules asked for on the volume of a find.
+    fn also_for(&self, find: &str) -> BTreeSet<String> {
+        self.also.iter().filter(|(id, _)| id == find || id == "*").map(|(_, rule)| rule.clone()).collect()
+    }
+}
+
+/// The repairs that a check of `find` leads to: every safe one for what is doubtful or broken, and those that `wishes`
+/// ask for. Empty where a quick look finds nothing and nothing is asked for. Takes as long as a walk over all metadata.
+#[must_use]
+pub fn repairs_by_check(source: &SharedSource, find: &Find, wishes: &Wishes) -> Vec<Repair> {
+    let also = wishes.also_for(&find.id);
+    let wanted = find.kind.why_closed().is_none() && (!also.is_empty() || check::is_worth_it(source, find));
+    if wanted { check::mendings(source, find, &also) } else { Vec::new() }
 }
 
 /// A structure that does not hold and for which nothing is staged.

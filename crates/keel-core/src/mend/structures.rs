@@ -5,8 +5,9 @@ use std::sync::Arc;
 use keel_format::{Compute, Field, Geometry, Repair, Structure, Take, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
+use super::check::merge;
 use super::proof::{Look, look, lost};
-use super::{Edit, Only, Order, Wishes, Withheld};
+use super::{Checks, Edit, Only, Order, Wishes, Withheld, repairs_by_check};
 use crate::sweep::Find;
 
 /// What the technician took for a structure instead of what the evidence says.
@@ -54,6 +55,11 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec
             None => repairs.extend(structure.repairs()),
         }
     }
+    if matches!(wishes.only, Only::All | Only::Fs) {
+        for repair in by_check(source, find, wishes, &repairs) {
+            merge(&mut repairs, repair);
+        }
+    }
     if repairs.is_empty() {
         return (Vec::new(), withheld);
     }
@@ -63,6 +69,21 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec
         return (Vec::new(), withheld);
     }
     (repairs.into_iter().map(|repair| edit(source, find, repair)).collect(), withheld)
+}
+
+/// What a check finds on the volume with its structures put back.
+fn by_check(source: &SharedSource, find: &Find, wishes: &Wishes, repairs: &[Repair]) -> Vec<Repair> {
+    match &wishes.checks {
+        Checks::Known(known) => known.get(&find.id).cloned().unwrap_or_default(),
+        Checks::Run => {
+            let mut overlay = Overlay::new(Arc::clone(source));
+            repairs.iter().for_each(|repair| overlay.lay(find.start_byte + repair.at.0, &repair.bytes));
+            let view: SharedSource = Arc::new(overlay);
+            let stated = stated(&view, find.start_byte).filter(|geometry| geometry.kind() == find.kind);
+            let find = stated.map_or_else(|| find.clone(), |geometry| Find { geometry, ..find.clone() });
+            repairs_by_check(&view, &find, wishes)
+        }
+    }
 }
 
 fn nothing_to_take(structure: &Structure) -> String {

@@ -36,7 +36,7 @@ pub struct RawBoot {
     pub volume_serial_number: U32,
     /// `FileSystemRevision`: minor, major.
     pub file_system_revision: [u8; 2],
-    /// `VolumeFlags`: bit 0 active FAT, bit 1 dirty, bit 2 media failure.
+/// `VolumeFlags`: bit 0 active FAT, bit 1 dirty, bit 2 media failure.
     pub volume_flags: U16,
     /// `BytesPerSectorShift`.
     pub bytes_per_sector_shift: u8,
@@ -158,6 +158,8 @@ pub const NO_FAT_CHAIN: u8 = 2;
 pub const REGION_SECTORS: u64 = 12;
 /// Bit of `VolumeFlags`: not cleanly unmounted.
 pub const VOLUME_DIRTY: u16 = 2;
+/// Bit of `VolumeFlags`: unreadable places were met.
+pub const MEDIA_FAILURE: u16 = 4;
 
 /// What is needed to look into an exFAT volume.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

@@ -1,5 +1,6 @@
 //! exFAT. Source: the published exFAT file system specification, revision 1.00; names as used there.
 
+mod check;
 mod directory;
 pub mod layout;
 pub mod make;

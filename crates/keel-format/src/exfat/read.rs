@@ -14,7 +14,7 @@ use super::upcase::UpCase;
 use crate::chain::{Chain, Link, LinkTable};
 use crate::pages::Pages;
 use crate::{
-    Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
+    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
     StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, tree,
 };
 
@@ -140,6 +140,12 @@ impl ExFatVolume {
         let mut entry = self.core.bitmap.ok_or_else(missing)?;
         entry.data_length.set(entry.data_length.get().min(8 << 20));
         self.whole(&entry, 8 << 20, "allocation bitmap")
+    }
+
+    /// Where the allocation bitmap stands.
+    pub(super) fn bitmap_ground(&self) -> Option<Vec<Extent>> {
+        let entry = self.core.bitmap?;
+        Some(self.extents_of(&self.chain(entry.first_cluster.get(), entry.data_length.get(), false)))
     }
 
     fn link(&self, cluster: u32) -> Link {
@@ -333,6 +339,27 @@ impl Volume for ExFatVolume {
 
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         Ok(self.extents_of(&self.chain_of(&self.stream_of(file)?)))
+    }
+
+    fn allocation(&self) -> Option<Allocation> {
+        super::check::allocation(self)
+    }
+
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        each("the root folder", &self.extents_of(&self.root_chain()));
+        let system = [("the allocation bitmap", self.core.bitmap), ("the up-case table", self.core.upcase)];
+        for (name, entry) in system.into_iter().filter_map(|(name, entry)| Some((name, entry?))) {
+            each(name, &self.extents_of(&self.chain(entry.first_cluster.get(), entry.data_length.get(), false)));
+        }
+        let _ = self.walk(Deleted::Hide, &mut |found| {
+            let path = found.path();
+            each(&path, &self.extents(found.entry.id).unwrap_or_default());
+            ControlFlow::Continue(())
+        });
+    }
+
+    fn rules(&self) -> Vec<Checked> {
+        super::check::rules(self)
     }
 
     fn examine(&self) -> Vec<Finding> {

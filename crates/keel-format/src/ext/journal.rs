@@ -102,6 +102,27 @@ pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Resu
     Ok(journal)
 }
 
+/// Makes the journal whose superblock `bytes` begin with empty.
+pub(super) fn empty(bytes: &mut [u8]) {
+    let Some(superblock) = bytes.get_mut(..1024) else { return };
+    let set = |superblock: &mut [u8], at: usize, value: u32| {
+        if let Some(slot) = superblock.get_mut(at..at + 4) {
+            slot.copy_from_slice(&value.to_be_bytes());
+        }
+    };
+    let view = View::new("journal superblock", ByteOffset(0), superblock);
+    let (kind, incompat) = (big(view, 4, "h_blocktype").unwrap_or(0), big(view, 40, "s_feature_incompat").unwrap_or(0));
+    let sequence = big(view, 24, "s_sequence").unwrap_or(0);
+    // `s_start` 0 is an empty journal; transactions of before must not be taken for new ones.
+    set(superblock, 28, 0);
+    set(superblock, 24, sequence.wrapping_add(1 << 16));
+    if kind == SUPERBLOCK_V2 && incompat & (INCOMPAT_CSUM_V2 | INCOMPAT_CSUM_V3) != 0 {
+        set(superblock, 252, 0);
+        let sum = crc32c(u32::MAX, superblock);
+        set(superblock, 252, sum);
+    }
+}
+
 /// Blocks at the end that fast commits use.
 fn fast_blocks(view: View<'_>) -> u64 {
     match big(view, 84, "s_num_fc_blks") {

@@ -375,6 +375,12 @@ impl ExtGeometry {
         Some(ByteOffset(block * u64::from(self.block_bytes) + u64::from(inside) * u64::from(self.descriptor_bytes)))
     }
 
+    /// True when descriptors say which bitmaps were never written.
+    #[must_use]
+    pub fn counts_unwritten(&self) -> bool {
+        self.ro_compat & (RO_COMPAT_METADATA_CSUM | RO_COMPAT_GDT_CSUM) != 0
+    }
+
     /// True when metadata carries CRC-32C checksums.
     #[must_use]
     pub fn has_checksums(&self) -> bool {

@@ -87,7 +87,7 @@ fn judge(geometry: &ExtGeometry, at: ByteOffset, bytes: &[u8]) -> Result<(), For
     }
 }
 
-fn seal(bytes: &mut [u8]) {
+pub(super) fn seal(bytes: &mut [u8]) {
     let Ok((raw, _)) = RawSuperblock::mut_from_prefix(bytes) else { return };
     if raw.s_feature_ro_compat.get() & RO_COMPAT_METADATA_CSUM != 0 {
         let sum = crc32c(u32::MAX, raw.as_bytes().get(..1020).unwrap_or_default());
@@ -276,6 +276,24 @@ fn descriptor_tables(window: &SharedSource, geometry: &ExtGeometry) -> Vec<Struc
     firsts.map(piece).enumerate().filter(|(index, piece)| *index == 0 || !piece.main.holds()).map(|(_, piece)| piece).collect()
 }
 
+/// The descriptors as they stand and as their bitmaps would have them, in pieces: number of the first group, both
+/// versions. Pieces that do not hold at all are left out.
+pub(super) fn counted(window: &SharedSource, geometry: &ExtGeometry) -> Vec<(u32, Vec<u8>, Vec<u8>)> {
+    if geometry.incompat & INCOMPAT_META_BG != 0 {
+        return Vec::new();
+    }
+    let per_piece = u32::try_from(PIECE / usize::from(geometry.descriptor_bytes).max(1)).unwrap_or(1);
+    let piece = |first: u32| {
+        let count = per_piece.min(geometry.groups() - first) as usize;
+        let at = geometry.descriptor_at(first);
+        let stored = read_bytes(window.as_ref(), at, count * usize::from(geometry.descriptor_bytes), "group descriptors").ok()?;
+        judge_descriptors(geometry, first, at, &stored).ok()?;
+        let fresh = counted_anew(window, geometry, first, stored.clone());
+        Some((first, stored, fresh))
+    };
+    (0..geometry.groups()).step_by(per_piece as usize).take(MOST_PIECES).filter_map(piece).collect()
+}
+
 fn judge_descriptors(geometry: &ExtGeometry, first: u32, at: ByteOffset, bytes: &[u8]) -> Result<(), FormatError> {
     let size = usize::from(geometry.descriptor_bytes);
     for (index, descriptor) in bytes.chunks_exact(size).enumerate() {
@@ -344,13 +362,18 @@ fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &m
     if let Some(bits) = read(inodes, geometry.inodes_per_group).filter(|bits| !never(bits, BG_INODE_UNINIT)) {
         let free = (0..geometry.inodes_per_group).filter(|bit| is_clear(&bits, *bit)).count();
         let last = (0..geometry.inodes_per_group).rev().find(|bit| !is_clear(&bits, *bit)).map_or(0, |bit| bit + 1);
-        let unused = geometry.inodes_per_group - last;
+        // Inodes that were used once and are free again are not counted as unused: fewer than there are is right too.
+        let high = raw.bg_high.get(6..8).and_then(<[u8]>::first_chunk).map_or(0, |half| u32::from(u16::from_le_bytes(*half)));
+        let stored = u32::from(raw.bg_itable_unused_lo.get()) | if wide { high << 16 } else { 0 };
+        let unused = stored.min(geometry.inodes_per_group - last);
         let sum = crc32c(geometry.checksum_seed, &bits);
         fresh.bg_flags.set(fresh.bg_flags.get() & !BG_INODE_UNINIT);
         fresh.bg_free_inodes_count_lo.set(u16::try_from(free & 0xFFFF).unwrap_or(0));
         set_high(&mut fresh, 2, wide, u16::try_from(free >> 16).unwrap_or(0));
-        fresh.bg_itable_unused_lo.set(u16::try_from(unused & 0xFFFF).unwrap_or(0));
-        set_high(&mut fresh, 6, wide, u16::try_from(unused >> 16).unwrap_or(0));
+        if geometry.counts_unwritten() {
+            fresh.bg_itable_unused_lo.set(u16::try_from(unused & 0xFFFF).unwrap_or(0));
+            set_high(&mut fresh, 6, wide, u16::try_from(unused >> 16).unwrap_or(0));
+        }
         if geometry.has_checksums() {
             fresh.bg_inode_bitmap_csum_lo.set(u16::try_from(sum & 0xFFFF).unwrap_or(0));
             set_high(&mut fresh, 14, wide, u16::try_from(sum >> 16).unwrap_or(0));

@@ -13,7 +13,7 @@ use super::{ExtGeometry, Inode, journal};
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
-    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem, Severity,
+    Allocation, Checked,    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem, Repair, Severity,
     StreamInfo, StreamReader, Times, View, Volume, VolumeSummary, WalkEntry, tree,
 };
 
@@ -36,6 +36,7 @@ pub struct ExtVolume {
     summary: VolumeSummary,
     replay: Vec<Finding>,
     pending: bool,
+    replayed: Vec<u64>,
 }
 
 impl ExtVolume {
@@ -54,7 +55,7 @@ impl ExtVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes,
         };
-        let mut volume = Self { pages: plain, geometry, summary, replay: Vec::new(), pending: false };
+        let mut volume = Self { pages: plain, geometry, summary, replay: Vec::new(), pending: false, replayed: Vec::new() };
         // A superblock that is gone cannot say that the journal is clean.
         let needed = superblock.is_none_or(|raw| raw.s_feature_incompat.get() & INCOMPAT_RECOVER != 0);
         if needed && geometry.journal_inode != 0 {
@@ -81,6 +82,7 @@ impl ExtVolume {
                     let how = format!("{} blocks replayed virtually", found.newer.len());
                     self.replay.push(Finding::of_all(Severity::Note, what, how));
                     let unit = u64::from(self.geometry.block_bytes);
+                    self.replayed = found.newer.keys().copied().collect();
                     self.pages = Pages::new(Arc::new(Replayed::new(source, unit, found.newer)));
                 }
             }
@@ -95,6 +97,18 @@ impl ExtVolume {
     #[must_use]
     pub fn has_pending_journal(&self) -> bool {
         self.pending
+    }
+
+    /// The blocks that are read from the journal.
+    #[must_use]
+    pub fn replayed_blocks(&self) -> &[u64] {
+        &self.replayed
+    }
+
+    /// What it is read from: with its journal replayed.
+    #[must_use]
+    pub fn source(&self) -> &SharedSource {
+        self.pages.source()
     }
 
     /// The geometry it is read with.
@@ -324,6 +338,22 @@ impl Volume for ExtVolume {
 
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         self.live_inode(file)?.extents(&self.pages, &self.geometry)
+    }
+
+    fn allocation(&self) -> Option<Allocation> {
+        super::check::allocation(self)
+    }
+
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        super::check::claims(self, each);
+    }
+
+    fn mark(&self, allocation: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {
+        super::check::marked(self, allocation, units, used)
+    }
+
+    fn rules(&self) -> Vec<Checked> {
+        super::check::rules(self)
     }
 
     fn examine(&self) -> Vec<Finding> {

@@ -1,5 +1,6 @@
 //! FAT12, FAT16 and FAT32. Source: FAT file system specification, version 1.03 (2000), and ECMA-107.
 
+mod check;
 mod directory;
 pub mod layout;
 pub mod make;

@@ -9,7 +9,7 @@ use super::directory::{RawSlot, Slots};
 use super::layout::RawDirEntry;
 use super::{FatGeometry, FatTable};
 use crate::{
-    Chain, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
+    Allocation, Chain, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Repair, Severity, StreamInfo,
     StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient, tree,
 };
 
@@ -56,6 +56,12 @@ impl FatVolume {
     #[must_use]
     pub fn geometry(&self) -> &FatGeometry {
         &self.geometry
+    }
+
+    /// What it is read from.
+    #[must_use]
+    pub fn source(&self) -> &SharedSource {
+        &self.source
     }
 
     /// Its FATs.
@@ -112,7 +118,7 @@ impl FatVolume {
     }
 
     /// The short entry of `node`.
-    fn slot_of(&self, node: NodeId) -> Result<RawSlot, FormatError> {
+    pub(super) fn slot_of(&self, node: NodeId) -> Result<RawSlot, FormatError> {
         let at = ByteOffset(node.0);
         let bytes = read_bytes(self.source.as_ref(), at, 32, "directory entry")?;
         let raw: RawDirEntry = *View::new("directory entry", at, &bytes).at(0, "entry")?;
@@ -201,6 +207,23 @@ impl Volume for FatVolume {
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         let slot = self.slot_of(file)?;
         Ok(self.table.extents(&self.file_chain(&slot)))
+    }
+
+    fn allocation(&self) -> Option<Allocation> {
+        super::check::allocation(self)
+    }
+
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        each("the root folder", &self.whole_ground(None));
+        self.each_slot(&mut |path, slot| each(path, &self.whole_ground(Some(slot))));
+    }
+
+    fn mark(&self, _: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {
+        if used { Vec::new() } else { super::check::freed(self, units) }
+    }
+
+    fn rules(&self) -> Vec<Checked> {
+        super::check::rules(self)
     }
 
     fn examine(&self) -> Vec<Finding> {

@@ -46,22 +46,36 @@ impl FatTable {
         }
     }
 
-    /// The entry of `cluster`: of the first copy that can be read.
+    /// The entry of `cluster`: of the first copy that can be read and in which it can be one, else of the first that can
+    /// be read.
     #[must_use]
     pub fn entry(&self, cluster: u32) -> Option<u32> {
-        (0..self.geometry.fats).find_map(|copy| self.entry_in(copy, cluster))
+        let mut copies = (0..self.geometry.fats).filter_map(|copy| self.entry_in(copy, cluster));
+        let first = copies.next();
+        match first.is_some_and(|entry| cluster < 2 || self.can_be(entry)) {
+            true => first,
+            false => copies.find(|entry| self.can_be(*entry)).or(first),
+        }
+    }
+
+    fn can_be(&self, entry: u32) -> bool {
+        matches!(entry, 0 | 0x0FFF_FFF7..) || (2..self.geometry.cluster_count() + 2).contains(&u64::from(entry))
+    }
+
+    /// What the entry of `cluster` says inside a chain, where "free" cannot be right: another copy is asked then.
+    fn link(&self, cluster: u32) -> Link {
+        let entry = self.entry(cluster);
+        let other = || {
+            let entries = (0..self.geometry.fats).filter_map(|copy| self.entry_in(copy, cluster));
+            entries.into_iter().find(|entry| *entry != 0 && self.can_be(*entry))
+        };
+        link_of(if entry == Some(0) { other().or(entry) } else { entry })
     }
 
     /// Follows the chain from `first` for at most `limit` clusters; see [`Chain::follow`].
     #[must_use]
     pub fn chain(&self, first: u32, limit: u64) -> Chain {
-        let link = |cluster: u32| match self.entry(cluster) {
-            None => Link::Unreadable,
-            Some(0) => Link::Free,
-            Some(0x0FFF_FFF7) => Link::Bad,
-            Some(0x0FFF_FFF8..) => Link::End,
-            Some(next) => Link::Next(next),
-        };
+        let link = |cluster: u32| self.link(cluster);
         let entry_at = |cluster: u32| self.geometry.fat_at(0) + u64::from(cluster) * self.geometry.entry_bits() / 8;
         Chain::follow(&LinkTable { clusters: self.geometry.cluster_count(), link: &link, entry_at: &entry_at }, first, limit)
     }
@@ -70,5 +84,16 @@ impl FatTable {
     #[must_use]
     pub fn extents(&self, chain: &Chain) -> Vec<crate::Extent> {
         chain.extents(u64::from(self.geometry.cluster_bytes()), &|cluster| self.geometry.cluster_at(cluster))
+    }
+}
+
+/// What an entry, widened to 28 bits, says.
+pub(super) fn link_of(entry: Option<u32>) -> Link {
+    match entry {
+        None => Link::Unreadable,
+        Some(0) => Link::Free,
+        Some(0x0FFF_FFF7) => Link::Bad,
+        Some(0x0FFF_FFF8..) => Link::End,
+        Some(next) => Link::Next(next),
     }
 }

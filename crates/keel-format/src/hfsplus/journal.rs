@@ -9,7 +9,7 @@ use super::HfsGeometry;
 use super::layout::ATTRIBUTE_JOURNALED;
 use crate::pages::Pages;
 use crate::replay::{MOST_UNITS, Newer};
-use crate::{Finding, FormatError, Problem, Severity, View};
+use crate::{Finding, FormatError, Problem, Repair, Severity, View};
 
 /// `JOURNAL_HEADER_MAGIC`.
 const MAGIC: u32 = 0x4A4E_4C78;
@@ -34,6 +34,8 @@ pub(super) struct Journal {
     pub(super) transactions: u64,
     /// What was wrong.
     pub(super) findings: Vec<Finding>,
+    /// The header of the same journal with nothing in it.
+    pub(super) emptied: Option<Repair>,
 }
 
 /// Reads a number in the journal's own byte order.
@@ -124,13 +126,24 @@ pub(super) fn read(pages: &Pages, geometry: &HfsGeometry) -> Result<Option<Journ
     if !inside(start) || !inside(end) {
         return Err(view.wrong(8, "start", start, "a place inside the journal"));
     }
-    let mut journal = Journal { unit: u64::from(unit), newer: HashMap::new(), transactions: 0, findings: Vec::new() };
+    let emptied = emptied(view, order, end);
+    let mut journal =
+        Journal { unit: u64::from(unit), newer: HashMap::new(), transactions: 0, findings: Vec::new(), emptied };
     let walk = Walk { pages, order, ring, list_bytes: u64::from(list_bytes), start, end };
     if let Err(error) = walk.run(&mut journal) {
         let what = "the journal is damaged: what it holds from here on is not replayed";
         journal.findings.push(Finding::at(Severity::Doubt, error.at, what, error.to_string()));
     }
     Ok(Some(journal))
+}
+
+/// The header in `view` with its start at its `end`.
+fn emptied(view: View<'_>, order: Order, end: u64) -> Option<Repair> {
+    let mut bytes = view.bytes().to_vec();
+    bytes.get_mut(8..16)?.copy_from_slice(&if order.big { end.to_be_bytes() } else { end.to_le_bytes() });
+    let sum = checksum(bytes.get(..HEADER_BYTES)?, 36);
+    bytes.get_mut(36..40)?.copy_from_slice(&if order.big { sum.to_be_bytes() } else { sum.to_le_bytes() });
+    Some(Repair::computed("journal header", view.position(), bytes, "the journal is left empty"))
 }
 
 struct Walk<'a> {

@@ -2,6 +2,7 @@
 
 mod btree;
 mod catalog;
+mod check;
 mod compress;
 mod forks;
 mod journal;

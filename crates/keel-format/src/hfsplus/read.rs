@@ -12,14 +12,14 @@ use super::catalog::{LinkTo, Record, against_first_of, parent_of, text_of, units
 use super::compress::{ATTRIBUTE, Compression};
 use super::forks::{self, ForkKind};
 use super::layout::{
-    ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, EXTENTS_FILE_ID, Fork,
-    HEADER_AT, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork,
+    ALLOCATION_FILE_ID, ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, EXTENTS_FILE_ID, Fork,
+    HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork,
 };
 use super::{HfsGeometry, journal};
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
-    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
+    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
     StreamReader, View, Volume, VolumeSummary, WalkEntry, tree,
 };
 
@@ -36,6 +36,7 @@ const RESOURCE: &str = "rsrc";
 /// the leaf in the upper 48 bits, of the record in the lower 16. Where the journal holds newer blocks the volume reads
 /// as if it had been replayed; nothing is written.
 pub struct HfsVolume {
+    below: SharedSource,
     pages: Pages,
     geometry: HfsGeometry,
     overflow: Option<Tree>,
@@ -68,6 +69,7 @@ impl HfsVolume {
     /// # Errors
     /// [`FormatError`] when the catalog's header node cannot be read or there is no root folder.
     pub fn open(source: SharedSource, geometry: HfsGeometry) -> Result<Self, FormatError> {
+        let below = SharedSource::clone(&source);
         let (pages, replay) = replayed(source, &geometry);
         let tree_of = |overflow: Option<&Tree>, file: u32, fork: &Fork| {
             Tree::open(&pages, forks::extents(&pages, &geometry, overflow, file, ForkKind::Data, fork)?)
@@ -84,7 +86,7 @@ impl HfsVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.block_bytes,
         };
-        let mut volume = Self { pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new() };
+        let mut volume = Self { below, pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new() };
         let mut label = None;
         volume.records_of(ROOT_PARENT_ID, &mut |_, units, record| {
             if record.id() == ROOT_FOLDER_ID {
@@ -115,6 +117,60 @@ impl HfsVolume {
             ControlFlow::Continue(())
         })?;
         Ok(highest)
+    }
+
+    /// What it is read from: with its journal replayed.
+    #[must_use]
+    pub fn source(&self) -> &SharedSource {
+        self.pages.source()
+    }
+
+    /// What it was opened on: as it stands.
+    #[must_use]
+    pub fn below(&self) -> &SharedSource {
+        &self.below
+    }
+
+    /// Hands the number of every folder record, and of the folder of every thread record, to `each`.
+    pub(super) fn each_catalog_record(&self, each: &mut dyn FnMut(Option<u32>, Option<u32>)) -> Result<(), FormatError> {
+        self.catalog.from(&self.pages, &|_| Ordering::Greater, &mut |found| {
+            let thread = found.data.first_chunk::<2>().map(|kind| u16::from_be_bytes(*kind)) == Some(RECORD_FOLDER_THREAD);
+            let folder = match Record::parse(found.data) {
+                Some(Record::Folder(folder)) => Some(folder.folder_id.get()),
+                _ => None,
+            };
+            each(folder, parent_of(found.key).filter(|_| thread));
+            ControlFlow::Continue(())
+        })
+    }
+
+    /// Hands the ground of both forks of every file record to `each`, with the record's name.
+    pub(super) fn each_fork(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        // Damage on the way is a finding of other rules.
+        let _ = self.catalog.from(&self.pages, &|_| Ordering::Greater, &mut |found| {
+            if let Some(Record::File(file)) = Record::parse(found.data) {
+                let name = text_of(&units_of(found.key));
+                for (kind, raw) in [(ForkKind::Data, &file.data_fork), (ForkKind::Resource, &file.resource_fork)] {
+                    each(&name, &self.fork_extents(file.file_id.get(), kind, raw).unwrap_or_default());
+                }
+            }
+            ControlFlow::Continue(())
+        });
+    }
+
+    /// The ground of the files that the header names.
+    pub(super) fn special_ground(&self) -> Vec<(&'static str, Vec<Extent>)> {
+        let geometry = &self.geometry;
+        let files = [
+            ("the allocation file", ALLOCATION_FILE_ID, &geometry.allocation),
+            ("the extents overflow file", EXTENTS_FILE_ID, &geometry.extents),
+            ("the catalog", CATALOG_FILE_ID, &geometry.catalog),
+            ("the attributes file", ATTRIBUTES_FILE_ID, &geometry.attributes_file),
+        ];
+        let ground = |(name, id, fork): (&'static str, u32, &Fork)| {
+            (name, forks::extents(&self.pages, geometry, self.overflow.as_ref(), id, ForkKind::Data, fork).unwrap_or_default())
+        };
+        files.into_iter().map(ground).collect()
     }
 
     /// Files and folders of the catalog, the root among the folders.
@@ -391,6 +447,18 @@ impl Volume for HfsVolume {
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         let raw = self.file(file)?;
         self.fork_extents(raw.file_id.get(), ForkKind::Data, &raw.data_fork)
+    }
+
+    fn allocation(&self) -> Option<Allocation> {
+        super::check::allocation(self)
+    }
+
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        super::check::claims(self, each);
+    }
+
+    fn rules(&self) -> Vec<Checked> {
+        super::check::rules(self)
     }
 
     fn examine(&self) -> Vec<Finding> {

@@ -6,8 +6,8 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::attribute::FileName;
 use super::layout::{BITMAP, INDEX_ALLOCATION, INDEX_ROOT, NUMBER_MASK, RawIndexEntry, RawIndexHeader};
-use super::{MftMap, NtfsGeometry, Record, record, stream};
-use crate::{Finding, FormatError, Problem, Severity, StreamReader, View, read_whole};
+use super::{MftMap, NtfsGeometry, NtfsVolume, Record, record, stream};
+use crate::{Finding, FormatError, Problem, Repair, Severity, StreamReader, View, read_whole};
 
 /// The name of the index over file names.
 const NAME: &str = "$I30";
@@ -107,6 +107,60 @@ fn one_block(
     let view = View::new("index block", at, &block);
     let part = view.part(24, size.saturating_sub(24), "index header")?;
     Ok(entries(part, findings, each))
+}
+
+/// Index blocks of the folder without the entries that `is_dead` names. Entries that lead on to other blocks, and those
+/// in the record itself, are left: taking them out would rearrange the tree.
+pub(super) fn without_dead(volume: &NtfsVolume, folder: u64, is_dead: &dyn Fn(u64, u16) -> bool) -> Vec<Repair> {
+    let (source, geometry) = (volume.source(), volume.geometry());
+    let Ok(record) = volume.record(folder) else { return Vec::new() };
+    let map = maps_of(source, geometry, volume.mft(), folder, &record, INDEX_ALLOCATION).ok().flatten();
+    let extents = map.map(|map| map.extents(geometry)).unwrap_or_default();
+    let size = geometry.index_bytes as usize;
+    let mut repairs = Vec::new();
+    for extent in extents {
+        let Some(start) = extent.volume_at else { continue };
+        for at in (0..extent.bytes).step_by(size).map(|inside| start + inside) {
+            let Ok(mut block) = crate::read_bytes(source.as_ref(), at, size, "index block") else { continue };
+            let sound = block.starts_with(b"INDX") && record::undo_fixups("index block", at, &mut block).is_ok();
+            if sound && take_out(&mut block, is_dead) && record::redo_fixups(&mut block) {
+                let reason = "names that lead to no file are taken out";
+                repairs.push(Repair::computed(format!("index block of folder record {folder}"), at, block, reason));
+            }
+        }
+    }
+    repairs
+}
+
+/// Takes dead leaf entries out of an index block whose fixups are undone; true when any was.
+fn take_out(block: &mut [u8], is_dead: &dyn Fn(u64, u16) -> bool) -> bool {
+    const HEADER: usize = 24;
+    let number = |block: &[u8], at: usize| block.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word));
+    let mut offset = HEADER + number(block, HEADER) as usize;
+    let mut changed = false;
+    loop {
+        let end = (HEADER + number(block, HEADER + 4) as usize).min(block.len());
+        let view = View::new("index entry", ByteOffset(0), block);
+        let Ok(raw) = view.at::<RawIndexEntry>(offset, "index entry").copied() else { return changed };
+        let length = usize::from(raw.length.get());
+        if offset >= end || length < 16 || raw.flags.get() & 2 != 0 || offset + length > end {
+            return changed;
+        }
+        let sequence = u16::try_from(raw.file.get() >> 48).unwrap_or(0);
+        if raw.flags.get() & 1 != 0 || !is_dead(raw.file.get() & NUMBER_MASK, sequence) {
+            offset += length;
+            continue;
+        }
+        block.copy_within(offset + length..end, offset);
+        if let Some(tail) = block.get_mut(end - length..end) {
+            tail.fill(0);
+        }
+        let left = u32::try_from(end - HEADER - length).unwrap_or(0).to_le_bytes();
+        if let Some(slot) = block.get_mut(HEADER + 4..HEADER + 8) {
+            slot.copy_from_slice(&left);
+        }
+        changed = true;
+    }
 }
 
 fn maps_of(

@@ -1,6 +1,7 @@
 //! NTFS. Source: the structures as the operating systems' own drivers document and write them; names as used there.
 
 mod attribute;
+mod check;
 mod index;
 pub mod layout;
 mod lznt1;

@@ -10,7 +10,7 @@ use super::attribute::{FileName, name_and_size};
 use super::layout::{DATA, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
 use super::{MftMap, NtfsGeometry, Record, index, stream};
 use crate::{
-    Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity, StreamInfo, StreamReader,
+    Allocation, Checked,    Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity, StreamInfo, StreamReader,
     Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
 };
 
@@ -105,6 +105,12 @@ impl NtfsVolume {
         &self.geometry
     }
 
+    /// What it is read from.
+    #[must_use]
+    pub fn source(&self) -> &SharedSource {
+        &self.source
+    }
+
     /// The map of its MFT.
     #[must_use]
     pub fn mft(&self) -> &MftMap {
@@ -125,7 +131,7 @@ impl NtfsVolume {
     }
 
     /// Hands every record of the MFT that passes `wanted` (given its flags) to `each`, reading a megabyte at a time.
-    fn scan(&self, wanted: &dyn Fn(u16) -> bool, each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>) -> Vec<Finding> {
+    pub(super) fn scan(&self, wanted: &dyn Fn(u16) -> bool, each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>) -> Vec<Finding> {
         let mut findings = Vec::new();
         let size = u64::from(self.geometry.record_bytes);
         let mut damaged = 0u64;
@@ -366,6 +372,18 @@ impl Volume for NtfsVolume {
         let (number, record) = self.record_of(file)?;
         let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
         Ok(maps.iter().find(|(name, _)| name.is_empty()).map(|(_, map)| map.extents(&self.geometry)).unwrap_or_default())
+    }
+
+    fn allocation(&self) -> Option<Allocation> {
+        super::check::allocation(self)
+    }
+
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+        super::check::claims(self, each);
+    }
+
+    fn rules(&self) -> Vec<Checked> {
+        super::check::rules(self)
     }
 
     fn examine(&self) -> Vec<Finding> {

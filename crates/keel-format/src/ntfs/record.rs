@@ -39,6 +39,34 @@ pub(crate) fn undo_fixups(structure: &'static str, at: ByteOffset, bytes: &mut [
     Ok(())
 }
 
+/// Sets the update sequence of a record or index block anew, in place; false when the array does not fit the block.
+pub(crate) fn redo_fixups(bytes: &mut [u8]) -> bool {
+    let word = |bytes: &[u8], at: usize| bytes.get(at..at + 2).and_then(<[u8]>::first_chunk).map(|word| u16::from_le_bytes(*word));
+    let (Some(offset), Some(count)) = (word(bytes, 4).map(usize::from), word(bytes, 6).map(usize::from)) else { return false };
+    let blocks = count.saturating_sub(1);
+    let stride = bytes.len().checked_div(blocks).unwrap_or(0);
+    if stride < 512 || stride * blocks != bytes.len() || offset + count * 2 > stride {
+        return false;
+    }
+    // 0 and 0xFFFF are not used as numbers.
+    let number = match word(bytes, offset).map_or(1, |number| number.wrapping_add(1)) {
+        0 | 0xFFFF => 1,
+        number => number,
+    };
+    let tails: Vec<u16> = (1..=blocks).map(|block| word(bytes, block * stride - 2).unwrap_or(0)).collect();
+    let mut set = |at: usize, value: u16| {
+        if let Some(slot) = bytes.get_mut(at..at + 2) {
+            slot.copy_from_slice(&value.to_le_bytes());
+        }
+    };
+    set(offset, number);
+    for (index, tail) in tails.into_iter().enumerate() {
+        set(offset + 2 + index * 2, tail);
+        set((index + 1) * stride - 2, number);
+    }
+    true
+}
+
 /// A file record after its fixups.
 #[derive(Debug, Clone)]
 pub struct Record {

@@ -160,7 +160,7 @@ pub(super) fn maps(
     Ok(streams)
 }
 
-fn extents(geometry: &NtfsGeometry, runs: &[Run]) -> Vec<Extent> {
+pub(super) fn extents(geometry: &NtfsGeometry, runs: &[Run]) -> Vec<Extent> {
     let size = u64::from(geometry.cluster_bytes);
     runs.iter()
         .map(|run| Extent {

@@ -8,13 +8,14 @@ use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
 use keel_core::ladder::Ladder;
 use keel_core::layout::{self, Choices, Layout};
-use keel_core::mend::{self, Edit, Only};
+use keel_core::mend::{self, Edit, Withheld};
 use keel_core::plan::{Applied, Condition, Plan, Step};
 use keel_core::sweep::{Find, Reach, RootLook, Sweep, SweepProgress};
 use keel_format::table::{self, TableReading};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::files::FilesState;
+use super::mend::MendState;
 
 /// How far the sweep of this drive is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -53,6 +54,9 @@ pub(crate) struct Drive {
     pub(crate) choices: Choices,
     pub(crate) layout: Option<Layout>,
     pub(crate) edits: Vec<Edit>,
+    /// What is broken and has no edit.
+    pub(crate) withheld: Vec<Withheld>,
+    pub(crate) mend: MendState,
     pub(crate) planned: Option<TableReading>,
     pub(crate) files: FilesState,
     /// The last bundle that was written or found.
@@ -103,6 +107,8 @@ impl Drive {
             choices: Choices::default(),
             layout: None,
             edits: Vec::new(),
+            withheld: Vec::new(),
+            mend: MendState::default(),
             planned: None,
             files: FilesState::default(),
             bundle: None,
@@ -131,7 +137,8 @@ impl Drive {
     /// Settles the layout and stages the edits anew: after new finds, and after every choice. Quick.
     pub(crate) fn settle(&mut self) {
         let layout = layout::settle(&self.source, &self.table, &self.finds, &self.choices);
-        self.edits = mend::stage(&self.source, &self.table, &self.finds, &layout, &Only::All.into()).edits;
+        let staged = mend::stage(&self.source, &self.table, &self.finds, &layout, &self.mend.wishes());
+        (self.edits, self.withheld) = (staged.edits, staged.withheld);
         self.planned = (!self.edits.is_empty()).then(|| table::read(self.view().as_ref()));
         self.layout = Some(layout);
         self.after = None;
@@ -159,6 +166,7 @@ impl Drive {
             || self.extract_job.is_some()
             || self.looks_job.is_some()
             || self.files.is_busy()
+            || self.mend.is_busy()
     }
 
     /// The two finds that are compared.

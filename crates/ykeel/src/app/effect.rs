@@ -24,6 +24,10 @@ pub(crate) enum Effect {
     ExamineDrive,
     /// Examine the ladder on the plan's overlay.
     ExaminePlan,
+    /// Look at the structures of the selected find, and check it.
+    LookAtStructures,
+    /// Ask what a check of each find would mend.
+    AskChecks,
     /// Look into a find.
     LookInto(String),
     /// Read the roots of two finds.
@@ -51,6 +55,8 @@ impl App {
                 self.examine_plan();
             }
             Effect::ExaminePlan => self.examine_plan(),
+            Effect::LookAtStructures => self.look_at_structures(),
+            Effect::AskChecks => self.ask_checks(),
             Effect::LookInto(id) => self.look_into(&id),
             Effect::Compare(one, other) => self.compare(&one, &other),
             Effect::Apply(code) => self.apply(code),
@@ -108,6 +114,18 @@ impl App {
             let (view, finds) = (drive.view(), drive.finds.clone());
             drive.after_job = Some(Job::start(move |desk| ladder::examine(&view, &finds, desk.cancel())));
         }
+    }
+
+    fn look_at_structures(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        if let Some(find) = drive.finds.get(drive.find).cloned() {
+            drive.mend.look(&drive.source, &find);
+        }
+    }
+
+    fn ask_checks(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        drive.mend.ask(&drive.source, &drive.finds);
     }
 
     fn look_into(&mut self, id: &str) {

@@ -3,6 +3,7 @@
 pub(crate) mod drive;
 mod effect;
 pub(crate) mod files;
+pub(crate) mod mend;
 pub(crate) mod popup;
 pub(crate) mod state;
 mod update;

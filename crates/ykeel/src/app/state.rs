@@ -62,6 +62,7 @@ impl App {
         self.take_sweep();
         self.take_looks();
         self.take_ladders();
+        self.take_mend();
         self.take_files();
         self.take_extract();
         self.take_writing();
@@ -109,7 +110,9 @@ impl App {
                     };
                     drive.settle();
                     drive.sweep_job = None;
-                    effects.push(Effect::ExamineDrive);
+                    // Other numbers may stand for the finds now.
+                    drive.mend.find = None;
+                    effects.extend([Effect::ExamineDrive, Effect::AskChecks]);
                 }
                 Message::Done(Err(error)) => {
                     drive.sweep_job = None;
@@ -166,6 +169,18 @@ impl App {
         }
         if let Some(text) = died {
             self.show("The examination died", text);
+        }
+    }
+
+    fn take_mend(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        match drive.mend.take_reports() {
+            Ok(false) => {}
+            Ok(true) => {
+                drive.settle();
+                self.run_effect(Effect::ExaminePlan);
+            }
+            Err(text) => self.show("The check died", text),
         }
     }
 
@@ -301,8 +316,13 @@ impl App {
             drive.writing = None;
             if changed {
                 drive.table = keel_format::table::read(drive.source.as_ref());
+                drive.mend.find = None;
+                drive.mend.takes.clear();
+                drive.mend.also.clear();
+                drive.mend.known.clear();
                 drive.settle();
                 self.run_effect(Effect::ExamineDrive);
+                self.run_effect(Effect::AskChecks);
             }
             self.show(title, text);
         }

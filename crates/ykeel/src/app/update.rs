@@ -3,7 +3,7 @@
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use keel_core::plan::Direction;
 use keel_core::sweep::{Reach, rival};
-use keel_format::NodeKind;
+use keel_format::{NodeKind, Take, Version};
 use keel_format::table::Scheme;
 use keel_source::LinkKind;
 use ratatui::layout::Position;
@@ -63,6 +63,11 @@ impl App {
             Action::Compare => self.compare_selected(),
             Action::ChangeScheme => self.change_scheme(),
             Action::ChangeType => self.change_type(),
+            Action::TakeMain => self.take_version(Take::Main),
+            Action::TakeCopy => self.take_version(self.copy_to_take()),
+            Action::TakeComputed => self.take_version(Take::Computed),
+            Action::MendRule => self.mend_rule(),
+            Action::NextVolume => self.next_volume(),
             Action::StagePlan => self.go_to(Stage::Plan),
             Action::Apply => self.ask_apply(),
             Action::Undo => self.ask_undo(),
@@ -92,6 +97,40 @@ impl App {
         }
     }
 
+    /// The copy that is shown beside the main structure: the first one that holds.
+    fn copy_to_take(&self) -> Take {
+        let structure = self.drive.as_ref().and_then(|drive| drive.mend.structure());
+        Take::Copy(structure.and_then(|structure| structure.copies.iter().position(Version::holds)).unwrap_or(0))
+    }
+
+    fn take_version(&mut self, take: Take) {
+        let Some(drive) = &mut self.drive else { return };
+        if drive.mend.take(take) {
+            drive.settle();
+        } else {
+            let text = format!("there is no such version here: {}", take.word());
+            self.tell(text);
+        }
+    }
+
+    fn mend_rule(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        if drive.mend.ask_rule() {
+            self.run_effect(Effect::AskChecks);
+        } else {
+            self.tell("this rule has nothing that could be mended");
+        }
+    }
+
+    fn next_volume(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let count = drive.finds.len().max(1);
+        let next = (1..=count).map(|step| (drive.find + step) % count);
+        let next = next.into_iter().find(|index| drive.finds.get(*index).is_some_and(|find| find.inside.is_none()));
+        drive.find = next.unwrap_or(drive.find);
+        self.run_effect(Effect::LookAtStructures);
+    }
+
     fn quit_or_warn(&mut self) {
         if self.drive.as_ref().is_some_and(|drive| drive.writing.is_some()) {
             self.tell("the drive is being written; wait for the end");
@@ -113,6 +152,9 @@ impl App {
                 let find = drive.selected_find().map(|find| find.id.clone());
                 find.into_iter().for_each(|id| self.run_effect(Effect::LookInto(id)));
             }
+            Stage::Mend if drive.mend.find.as_ref() != drive.selected_find().map(|find| &find.id) => {
+                self.run_effect(Effect::LookAtStructures);
+            }
             Stage::Plan if drive.after.is_none() && drive.after_job.is_none() => self.run_effect(Effect::ExaminePlan),
             _ => {}
         }
@@ -133,6 +175,13 @@ impl App {
         match self.stage {
             Stage::Ladder => drive.rung = u32::try_from((drive.rung as isize).saturating_sub(by).clamp(1, 9)).unwrap_or(5),
             Stage::Sweep => drive.find = moved(drive.find, drive.finds.len()),
+            Stage::Mend => {
+                let fields = drive.mend.structure().map_or(0, |structure| structure.fields.len());
+                match drive.mend.field {
+                    Some(field) => drive.mend.field = Some(moved(field, fields)),
+                    None => drive.mend.row = moved(drive.mend.row, drive.mend.items().len()),
+                }
+            }
             Stage::Files => drive.files.selected = moved(drive.files.selected, drive.files.entries.len()),
             Stage::Plan => {
                 drive.edit = moved(drive.edit, drive.edits.len());
@@ -150,6 +199,10 @@ impl App {
                 drive.volume = drive.volume.saturating_add_signed(by).min(count.saturating_sub(1));
                 // Left and right walk between volumes: the selection goes up to them.
                 drive.rung = drive.rung.max(6);
+            }
+            Stage::Mend => {
+                let fields = drive.mend.structure().is_some_and(|structure| !structure.fields.is_empty());
+                drive.mend.field = (by > 0 && fields).then(|| drive.mend.field.unwrap_or(0));
             }
             Stage::Files if by > 0 => self.enter(),
             Stage::Files => self.leave_folder(),

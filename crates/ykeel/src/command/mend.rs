@@ -5,10 +5,10 @@ use std::sync::Arc;
 use keel_core::CoreError;
 use keel_core::ladder::{self, Ladder};
 use keel_core::layout::{self, Layout};
-use keel_core::mend;
+use keel_core::mend::{self, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
 use keel_core::sweep::{Find, Reach};
-use keel_format::table;
+use keel_format::{Compute, Take, table};
 use keel_source::{SharedSource, size_decimal};
 use serde::Serialize;
 
@@ -20,6 +20,7 @@ use crate::exit::Ended;
 struct Document {
     layout: Layout,
     plan: Plan,
+    withheld: Vec<Withheld>,
     now: Ladder,
     after: Option<Ladder>,
     saved_as: Option<String>,
@@ -39,12 +40,13 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let table = table::read(source.as_ref());
     let layout = layout::settle(&source, &table, &swept.finds, &choices(&args.choices, &swept.finds)?);
     let Wrap(only): Wrap<mend::Only> = args.only.into();
-    let edits = mend::stage(&source, &table, &swept.finds, &layout, &only.into()).edits;
+    let staged = mend::stage(&source, &table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
+    let edits = staged.edits;
     let now = ladder::examine(&source, &swept.finds, &cancel());
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
     let after = (!edits.is_empty()).then(|| ladder::examine(&view, &swept.finds, &cancel()));
     let plan = Plan::new(&source, edits, now.reads_fail());
-    let mut document = Document { layout, plan, now, after, saved_as: None, applied: None };
+    let mut document = Document { layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
@@ -82,6 +84,56 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// What the options ask for beside what the evidence says.
+fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Find]) -> anyhow::Result<Wishes> {
+    let mut wishes = Wishes::from(only);
+    wishes.also = args.also.iter().map(|rule| ("*".to_string(), rule.clone())).collect();
+    for text in &args.take {
+        let (id, name, field, take) = parse_take(text)?;
+        let find = super::shared::find(finds, &id)?;
+        let structures = mend::structures(source, find, Compute::All);
+        let unknown = || CoreError::Unknown { what: "structure", name: name.clone() };
+        let structure = structures.iter().find(|structure| structure.name == name).ok_or_else(unknown)?;
+        let chosen = wishes
+            .takes
+            .entry((find.id.clone(), name.clone()))
+            .or_insert_with(|| Taken { whole: structure.best().unwrap_or(Take::Main), fields: Vec::new() });
+        match field {
+            None => chosen.whole = take,
+            Some(field) => {
+                let unknown = || CoreError::Unknown { what: "field", name: field.clone() };
+                let found = structure.fields.iter().find(|known| known.name == field).ok_or_else(unknown)?;
+                chosen.fields.push((*found, take));
+            }
+        }
+    }
+    Ok(wishes)
+}
+
+/// `ID/STRUCTURE[.FIELD]=VERSION`.
+fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Take)> {
+    let usage = || {
+        eprintln!("ykeel: --take {text}: ID/STRUCTURE=VERSION or ID/STRUCTURE.FIELD=VERSION is wanted");
+        Ended::WrongUse
+    };
+    let (place, version) = text.rsplit_once('=').ok_or_else(usage)?;
+    let (id, name) = place.split_once('/').ok_or_else(usage)?;
+    let (name, field) = match name.split_once('.') {
+        Some((name, field)) => (name, Some(field.to_string())),
+        None => (name, None),
+    };
+    let take = match version {
+        "main" => Take::Main,
+        "computed" => Take::Computed,
+        copy => {
+            let number = copy.strip_prefix("copy").ok_or_else(usage)?;
+            let number: usize = if number.is_empty() { 1 } else { number.parse().map_err(|_| usage())? };
+            Take::Copy(number.checked_sub(1).ok_or_else(usage)?)
+        }
+    };
+    Ok((id.into(), name.into(), field, take))
+}
+
 fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) -> anyhow::Result<AppliedDocument> {
     let confirmation = match (&args.confirm, args.yes) {
         (Some(code), _) => Confirmation::Code(code.clone()),
@@ -110,6 +162,9 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) ->
 fn print_plan(document: &Document) {
     super::sweep::print_layout(&document.layout);
     let plan = &document.plan;
+    for withheld in &document.withheld {
+        println!("not mended: {} of {}: {}", withheld.structure, withheld.find, withheld.why);
+    }
     if plan.edits.is_empty() {
         println!("plan: empty; nothing here needs a repair that the evidence supports");
         return;

@@ -1,11 +1,14 @@
 //! The commands without screens: each prints for people, or one JSON document.
 
+mod check;
 mod extract;
 mod files;
 mod ladder;
 mod mend;
+mod prove;
 mod report;
 mod shared;
+mod structures;
 mod sweep;
 mod undo;
 mod yard;
@@ -21,6 +24,9 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Ladder { source }) => ladder::run(&source),
         Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
         Some(Command::Mend(args)) => mend::run(&args),
+        Some(Command::Check { source, volume, lost_to }) => check::run(&source, volume.as_deref(), lost_to.as_deref()),
+        Some(Command::Structures { source, volume }) => structures::run(&source, &volume),
+        Some(Command::Prove { source, volume }) => prove::run(&source, &volume),
         Some(Command::Undo { bundle, finish, source, confirm, json }) => {
             undo::run(&bundle, finish, source.as_deref(), confirm, json)
         }

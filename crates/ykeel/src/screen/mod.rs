@@ -3,6 +3,7 @@
 mod compare;
 pub(crate) mod files;
 mod ladder;
+mod mend;
 mod outlook;
 mod plan;
 mod settled;
@@ -23,6 +24,7 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
         Stage::Yard => yard::draw(app, parts.middle, buf),
         Stage::Ladder => ladder::draw(app, parts.middle, buf),
         Stage::Sweep => sweep::draw(app, parts.middle, buf),
+        Stage::Mend => mend::draw(app, parts.middle, buf),
         Stage::Files => files::draw(app, parts.middle, buf),
         Stage::Plan => plan::draw(app, parts.middle, buf),
     };
@@ -36,6 +38,12 @@ pub(crate) fn click(app: &mut App, area: Rect, at: Position) {
         Stage::Yard => yard::click(app, y),
         Stage::Ladder => ladder::click(app, area, x, y),
         Stage::Sweep => sweep::click(app, area, x, y),
+        Stage::Mend => {
+            let item = app.drive.as_ref().and_then(|drive| mend::item_at(drive, area, at.y));
+            if let (Some(item), Some(drive)) = (item, &mut app.drive) {
+                (drive.mend.row, drive.mend.field) = (item, None);
+            }
+        }
         Stage::Files => files::click(app, area, x, y),
         Stage::Plan => plan::click(app, area, y),
     }
@@ -52,6 +60,9 @@ pub(crate) fn about(stage: Stage) -> &'static str {
         }
         Stage::Sweep => {
             "The volumes that were found, on the keel's own scale: two that stand side by side claim the same ground. Below the list stands the layout that the evidence settles on, and why each find is in it or left out. Hold or drop finds; the rest is solved anew at once."
+        }
+        Stage::Mend => {
+            "Each structure of the volume that stands twice, in three columns: main, copy, and computed from what the volume itself says, field by field with the witness for each. Below them the rules of the check. The evidence chooses where each is taken from; take another version for a structure or for a single field. All of it becomes edits of the plan; nothing here writes."
         }
         Stage::Files => {
             "The files of a volume or find, read without its boot sector where that is gone. Look at texts, pictures and bytes, and take files out: the manifest beside them holds length, hashes and state of each."

@@ -11,7 +11,7 @@ use crate::app::drive::{Drive, Swept};
 use crate::keymap::Stage;
 
 /// Columns of one stage on the course: its word and the way to the next.
-const STEP: u16 = 14;
+const STEP: u16 = 13;
 
 /// How a stage stands.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -33,6 +33,11 @@ fn standing(drive: &Drive, stage: Stage) -> Standing {
             Swept::No => Standing::Open,
             Swept::Landmarks | Swept::Stopped => Standing::Doubt,
             Swept::Done => Standing::Done,
+        },
+        Stage::Mend => match (drive.mend.find.is_some(), drive.withheld.is_empty()) {
+            (_, false) => Standing::Doubt,
+            (true, true) => Standing::Done,
+            (false, true) => Standing::Open,
         },
         Stage::Files => {
             if drive.files.volume.is_some() {

@@ -71,7 +71,7 @@ pub(crate) fn selection(app: &App) -> Option<ByteRange> {
         Stage::Ladder => {
             drive.ladder.as_ref()?.volumes.get(drive.volume).map(|volume| ByteRange::sized(volume.start_byte, volume.bytes))
         }
-        Stage::Sweep => drive.selected_find().map(keel_core::sweep::Find::range),
+        Stage::Sweep | Stage::Mend => drive.selected_find().map(keel_core::sweep::Find::range),
         Stage::Files => drive.files.find.as_ref().map(keel_core::sweep::Find::range),
         Stage::Plan => drive.edits.get(drive.edit).map(keel_core::mend::Edit::range),
     }

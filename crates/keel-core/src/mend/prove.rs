@@ -1,0 +1,207 @@
+//! Proof by an operating system: the volume mounted read-only by this machine's kernel, and its listing compared.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Read;
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use keel_format::{Deleted, NodeKind, VolumeKind, read_whole};
+use keel_source::{LinkKind, SharedSource, printable};
+use serde::Serialize;
+
+use super::check::opened;
+use crate::CoreError;
+use crate::error::file_error;
+use crate::sweep::Find;
+
+/// The most files that are listed on either side.
+const MOST_FILES: usize = 1_000_000;
+/// Files whose content is compared.
+const SAMPLED: usize = 64;
+/// The most of each that is read, in bytes.
+const SAMPLED_BYTES: usize = 4 << 20;
+/// The most differences that are named.
+const MOST_NAMED: usize = 20;
+
+/// What the kernel made of a volume.
+#[derive(Debug, Clone, Serialize)]
+pub struct Proof {
+    /// The find.
+    pub volume: String,
+    /// True when the kernel (or a driver that it calls) mounted it.
+    pub mounted: bool,
+    /// The driver that did, or what stood in the way.
+    pub how: String,
+    /// Files that we list.
+    pub files_here: u64,
+    /// Files that the kernel lists.
+    pub files_there: u64,
+    /// Sampled files whose content is the same on both sides.
+    pub same: u64,
+    /// Sampled files.
+    pub sampled: u64,
+    /// What differs, control characters made visible.
+    pub different: Vec<String>,
+}
+
+impl Proof {
+    /// True when it mounted, both list the same files, and every sample is the same.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        self.mounted && self.different.is_empty() && self.same == self.sampled
+    }
+
+    fn failed(find: &Find, how: String) -> Self {
+        Self {
+            volume: find.id.clone(),
+            mounted: false,
+            how,
+            files_here: 0,
+            files_there: 0,
+            same: 0,
+            sampled: 0,
+            different: Vec::new(),
+        }
+    }
+}
+
+/// The drivers of a kind, by the names under which they are mounted, and the options with which nothing is written.
+fn drivers(kind: VolumeKind) -> &'static [(&'static str, &'static str)] {
+    match kind {
+        VolumeKind::Ntfs => &[("ntfs3", "ro"), ("ntfs-3g", "ro")],
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => &[("vfat", "ro,utf8")],
+        VolumeKind::ExFat => &[("exfat", "ro"), ("exfat-fuse", "ro")],
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => &[("ext4", "ro,noload")],
+        VolumeKind::HfsPlus | VolumeKind::Hfsx => &[("hfsplus", "ro,force")],
+        VolumeKind::Xfs => &[("xfs", "ro,norecovery,nouuid")],
+        VolumeKind::Btrfs => &[("btrfs", "ro")],
+        _ => &[],
+    }
+}
+
+/// Mounts the volume of `find` read-only through a loop device, lists it, compares listing and samples with ours, and
+/// unmounts it. Where that is not possible the proof says plainly why.
+///
+/// # Errors
+/// [`CoreError::Nothing`] for what is no image file or block device; [`CoreError::File`] when no folder can be made to
+/// mount at; [`CoreError::Format`] when we cannot read the volume ourselves.
+pub fn prove(source: &SharedSource, find: &Find) -> Result<Proof, CoreError> {
+    let identity = source.identity();
+    let path = identity.path.clone().filter(|_| matches!(identity.link, LinkKind::Image | LinkKind::BlockDevice));
+    let Some(path) = path else {
+        return Err(CoreError::Nothing("a kernel mounts image files and block devices: save a repaired copy and prove that"));
+    };
+    if !rustix::process::geteuid().is_root() {
+        return Ok(Proof::failed(find, "mounting wants root".into()));
+    }
+    let folder = std::env::temp_dir().join(format!("ykeel-proof-{}", std::process::id()));
+    fs::create_dir_all(&folder).map_err(file_error("create", &folder))?;
+    let device = match attach(&path, find, identity.logical_sector.0) {
+        Ok(device) => device,
+        Err(why) => {
+            let _ = fs::remove_dir(&folder);
+            return Ok(Proof::failed(find, why));
+        }
+    };
+    let proof = mounted(source, find, &device, &folder);
+    let _ = command("losetup", &["--detach", &device]);
+    let _ = fs::remove_dir(&folder);
+    proof
+}
+
+/// Runs a program of the operating system.
+fn command(program: &str, arguments: &[&str]) -> Result<String, String> {
+    let output = Command::new(program).args(arguments).output().map_err(|error| format!("{program}: {error}"))?;
+    match output.status.success() {
+        true => Ok(String::from_utf8_lossy(&output.stdout).trim().to_string()),
+        false => Err(printable(String::from_utf8_lossy(&output.stderr).trim())),
+    }
+}
+
+fn attach(path: &Path, find: &Find, sector: u32) -> Result<String, String> {
+    let (offset, size, sector) = (find.start_byte.0.to_string(), find.bytes.to_string(), sector.to_string());
+    let path = path.to_string_lossy();
+    let arguments =
+        ["--find", "--show", "--read-only", "--offset", &offset, "--sizelimit", &size, "--sector-size", &sector, &path];
+    command("losetup", &arguments)
+}
+
+fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> Result<Proof, CoreError> {
+    let mut why = Vec::new();
+    let point = folder.to_string_lossy();
+    for (driver, options) in drivers(find.kind) {
+        match command("mount", &["-t", driver, "-o", options, device, &point]) {
+            Ok(_) => {
+                let compared = compare(source, find, driver, folder);
+                let _ = command("umount", &[&point]);
+                return compared;
+            }
+            Err(error) if error.contains("unknown filesystem type") => why.push(format!("this kernel has no driver {driver}")),
+            Err(error) => why.push(format!("{driver}: {error}")),
+        }
+    }
+    if why.is_empty() {
+        why.push(format!("{} is not mounted by kernels", find.kind.word()));
+    }
+    Ok(Proof::failed(find, why.join("; ")))
+}
+
+fn compare(source: &SharedSource, find: &Find, driver: &str, folder: &Path) -> Result<Proof, CoreError> {
+    let mut there = BTreeMap::new();
+    list(folder, folder, &mut there);
+    let mut proof = Proof::failed(find, format!("mounted read-only by {driver}"));
+    proof.mounted = true;
+    proof.files_there = there.len() as u64;
+    if find.kind.why_closed().is_some() {
+        proof.files_here = proof.files_there;
+        return Ok(proof);
+    }
+    let volume = opened(source, find)?;
+    let mut here = BTreeMap::new();
+    volume.walk(Deleted::Hide, &mut |found| {
+        if found.entry.kind == NodeKind::File {
+            here.insert(found.path(), (found.entry.id, found.entry.bytes));
+        }
+        if here.len() < MOST_FILES { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    })?;
+    proof.files_here = here.len() as u64;
+    let mut differs = |path: &str, what: &str| {
+        if proof.different.len() < MOST_NAMED {
+            proof.different.push(format!("{} {what}", printable(path)));
+        }
+    };
+    for (path, (_, bytes)) in &here {
+        match there.get(path) {
+            None => differs(path, "is listed here and not by the kernel"),
+            Some((_, other)) if other != bytes => differs(path, &format!("has {bytes} bytes here, {other} by the kernel")),
+            Some(_) => {}
+        }
+    }
+    there.keys().filter(|path| !here.contains_key(*path)).for_each(|path| differs(path, "is listed by the kernel and not here"));
+    let step = here.len().div_ceil(SAMPLED).max(1);
+    for (path, (id, _)) in here.iter().step_by(step) {
+        let Some((real, _)) = there.get(path) else { continue };
+        proof.sampled += 1;
+        let ours = volume.open(*id, "").map(|mut stream| read_whole(stream.as_mut(), SAMPLED_BYTES).0).unwrap_or_default();
+        let mut theirs = Vec::new();
+        let read = fs::File::open(real).map(|file| file.take(SAMPLED_BYTES as u64).read_to_end(&mut theirs));
+        proof.same += u64::from(matches!(read, Ok(Ok(_))) && theirs == ours);
+    }
+    Ok(proof)
+}
+
+/// Every file below `folder`: path below `root`, place, length.
+fn list(root: &Path, folder: &Path, files: &mut BTreeMap<String, (PathBuf, u64)>) {
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        let Ok(kind) = entry.file_type() else { continue };
+        if kind.is_dir() {
+            list(root, &path, files);
+        } else if kind.is_file() && files.len() < MOST_FILES {
+            let name = path.strip_prefix(root).unwrap_or(&path).to_string_lossy().into_owned();
+            files.insert(name, (path, entry.metadata().map_or(0, |metadata| metadata.len())));
+        }
+    }
+}

@@ -1,0 +1,208 @@
+//! The Mend stage's own state: the structures of one volume in all versions, and what a check of it found.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use keel_core::job::{Job, Message};
+use keel_core::mend::{self, Checks, Report, Taken, Wishes};
+use keel_core::sweep::Find;
+use keel_format::{Checked, Compute, Field, Repair, Row, Structure, Take};
+use keel_source::SharedSource;
+
+/// What a look at one volume gives.
+pub(crate) struct Looked {
+    /// Its structures.
+    pub(crate) structures: Vec<Structure>,
+    /// Every rule, or why the volume could not be checked.
+    pub(crate) report: Result<Report, String>,
+}
+
+/// One row of the stage's list.
+pub(crate) enum Item<'a> {
+    /// A structure.
+    Structure(&'a Structure),
+    /// A rule of the check.
+    Rule(&'a Checked),
+}
+
+/// The state of the stage.
+#[derive(Default)]
+pub(crate) struct MendState {
+    /// The find that is looked at.
+    pub(crate) find: Option<String>,
+    pub(crate) looked: Option<Looked>,
+    look_job: Option<Job<(), Looked>>,
+    /// Selected row of the list.
+    pub(crate) row: usize,
+    /// Selected field, when the selection is among the fields.
+    pub(crate) field: Option<usize>,
+    /// Versions that the technician took.
+    pub(crate) takes: BTreeMap<(String, String), Taken>,
+    /// Rules that are mended on request.
+    pub(crate) also: BTreeSet<(String, String)>,
+    /// Repairs that follow from checks, by find.
+    pub(crate) known: BTreeMap<String, Vec<Repair>>,
+    known_job: Option<Job<(), BTreeMap<String, Vec<Repair>>>>,
+}
+
+impl MendState {
+    /// True while anything is read.
+    pub(crate) fn is_busy(&self) -> bool {
+        self.look_job.is_some() || self.known_job.is_some()
+    }
+
+    /// True while the volume is looked at.
+    pub(crate) fn is_looking(&self) -> bool {
+        self.look_job.is_some()
+    }
+
+    /// Looks at a find: structures, and every rule.
+    pub(crate) fn look(&mut self, source: &SharedSource, find: &Find) {
+        self.find = Some(find.id.clone());
+        self.looked = None;
+        (self.row, self.field) = (0, None);
+        let (source, find) = (SharedSource::clone(source), find.clone());
+        self.look_job = Some(Job::start(move |_| {
+            let structures = mend::structures(&source, &find, Compute::All);
+            let report = match find.kind.why_closed() {
+                Some(why) => Err(why.to_string()),
+                None => mend::report(&source, &find).map_err(|error| keel_core::chain(&error)),
+            };
+            Looked { structures, report }
+        }));
+    }
+
+    /// Asks every find what a check of it would mend.
+    pub(crate) fn ask(&mut self, source: &SharedSource, finds: &[Find]) {
+        let (source, finds) = (SharedSource::clone(source), finds.to_vec());
+        let wishes = Wishes { also: self.also.clone(), ..Wishes::default() };
+        self.known_job = Some(Job::start(move |desk| {
+            let asked = finds.iter().filter(|find| find.inside.is_none()).take_while(|_| !desk.cancel().is_cancelled());
+            asked.map(|find| (find.id.clone(), mend::repairs_by_check(&source, find, &wishes))).collect()
+        }));
+    }
+
+    /// What the technician wants beside what the evidence says.
+    pub(crate) fn wishes(&self) -> Wishes {
+        Wishes { takes: self.takes.clone(), also: self.also.clone(), checks: Checks::Known(self.known.clone()), ..Wishes::default() }
+    }
+
+    /// Takes what the jobs told; true when the plan is to be staged anew, or the text of a death.
+    pub(crate) fn take_reports(&mut self) -> Result<bool, String> {
+        let mut changed = false;
+        for message in self.look_job.as_mut().map(Job::drain).unwrap_or_default() {
+            match message {
+                Message::Done(looked) => {
+                    // The first thing that is not as it should be is what the technician came for.
+                    let broken = looked.structures.iter().position(|structure| !structure.main.holds());
+                    self.looked = Some(looked);
+                    self.look_job = None;
+                    self.row = broken.or_else(|| self.first_bad_rule()).unwrap_or(0);
+                }
+                Message::Died(text) => {
+                    self.look_job = None;
+                    return Err(text);
+                }
+                Message::Progress(()) => {}
+            }
+        }
+        for message in self.known_job.as_mut().map(Job::drain).unwrap_or_default() {
+            match message {
+                Message::Done(known) => {
+                    changed = self.known != known;
+                    self.known = known;
+                    self.known_job = None;
+                }
+                Message::Died(text) => {
+                    self.known_job = None;
+                    return Err(text);
+                }
+                Message::Progress(()) => {}
+            }
+        }
+        Ok(changed)
+    }
+
+    fn first_bad_rule(&self) -> Option<usize> {
+        self.items().iter().position(|item| matches!(item, Item::Rule(rule) if rule.worst().is_some()))
+    }
+
+    /// The rows: structures, then rules.
+    pub(crate) fn items(&self) -> Vec<Item<'_>> {
+        let Some(looked) = &self.looked else { return Vec::new() };
+        let rules = looked.report.iter().flat_map(|report| &report.rules);
+        looked.structures.iter().map(Item::Structure).chain(rules.map(Item::Rule)).collect()
+    }
+
+    /// The structure of the selected row.
+    pub(crate) fn structure(&self) -> Option<&Structure> {
+        self.looked.as_ref()?.structures.get(self.row)
+    }
+
+    /// The rule of the selected row.
+    pub(crate) fn rule(&self) -> Option<&Checked> {
+        match self.items().into_iter().nth(self.row)? {
+            Item::Rule(rule) => Some(rule),
+            Item::Structure(_) => None,
+        }
+    }
+
+    /// The selected field of the selected structure, in all versions.
+    pub(crate) fn selected_row(&self) -> Option<Row> {
+        self.structure()?.rows().into_iter().nth(self.field?)
+    }
+
+    /// The version that the plan takes for a structure: as chosen, or by the evidence.
+    pub(crate) fn taken(&self, structure: &Structure) -> Option<Take> {
+        let key = (self.find.clone()?, structure.name.clone());
+        self.takes.get(&key).map(|taken| taken.whole).or_else(|| structure.best())
+    }
+
+    /// Where a field is taken from, when it is taken by itself.
+    pub(crate) fn field_taken(&self, structure: &Structure, field: &Field) -> Option<Take> {
+        let key = (self.find.clone()?, structure.name.clone());
+        self.takes.get(&key)?.fields.iter().rev().find(|(own, _)| own == field).map(|(_, take)| *take)
+    }
+
+    /// Takes a version for the selected structure, or for the selected field of it; the same again lets it go. False
+    /// where that version is not there.
+    pub(crate) fn take(&mut self, take: Take) -> bool {
+        let Some(structure) = self.structure() else { return false };
+        if structure.bytes(take).is_none() {
+            return false;
+        }
+        let (name, base) = (structure.name.clone(), structure.best().unwrap_or(Take::Main));
+        let field = self.field.and_then(|field| structure.fields.get(field)).copied();
+        let Some(find) = self.find.clone() else { return false };
+        let key = (find, name);
+        match field {
+            None => match self.takes.get(&key) {
+                Some(taken) if taken.whole == take && taken.fields.is_empty() => {
+                    self.takes.remove(&key);
+                }
+                _ => {
+                    self.takes.insert(key, Taken { whole: take, fields: Vec::new() });
+                }
+            },
+            Some(field) => {
+                let taken = self.takes.entry(key).or_insert_with(|| Taken { whole: base, fields: Vec::new() });
+                let same = taken.fields.iter().any(|own| *own == (field, take));
+                taken.fields.retain(|(own, _)| *own != field);
+                if !same {
+                    taken.fields.push((field, take));
+                }
+            }
+        }
+        true
+    }
+
+    /// Asks for the mending of the selected rule, or lets it go; false where it has none.
+    pub(crate) fn ask_rule(&mut self) -> bool {
+        let Some(name) = self.rule().filter(|rule| rule.mending.is_some()).map(|rule| rule.rule.to_string()) else { return false };
+        let Some(find) = self.find.clone() else { return false };
+        let key = (find, name);
+        if !self.also.remove(&key) {
+            self.also.insert(key);
+        }
+        true
+    }
+}
