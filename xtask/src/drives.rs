@@ -4,14 +4,15 @@ use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use anyhow::Context;
 use keel_format::hfsplus::make::NewVolume;
 use keel_format::table::gpt;
 use keel_format::table::gpt::make::{NewEntry as NewGptEntry, NewTable};
 use keel_format::table::mbr::make::{NewEntry, NewLogical, ebr_sectors, mbr_sector, protective_sector};
-use keel_format::{VolumeKind, hfsplus};
-use keel_source::{Lba, SectorCount, SectorSize, pack};
+use keel_format::{Geometry, VolumeKind, hfsplus};
+use keel_source::{Lba, SectorCount, SectorSize, SharedSource, pack};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
@@ -90,11 +91,25 @@ struct Drive {
     volumes: &'static [Volume],
     /// Ranges of sectors to be zeroed: first and count; counted from the end when negative.
     lost: &'static [(i64, u64)],
+    /// Ranges of sectors to be filled with noise: first and count.
+    noise: &'static [(u64, u64)],
+    /// The volume that gets a journal, and the journal's header is lost.
+    journal: Option<&'static str>,
 }
 
 /// A drive of 512-byte sectors with an MBR, nothing lost.
-const PLAIN: Drive =
-    Drive { name: "", bytes: 0, gpt: false, sector: SECTOR, attributes: 0, grown_to: None, volumes: &[], lost: &[] };
+const PLAIN: Drive = Drive {
+    name: "",
+    bytes: 0,
+    gpt: false,
+    sector: SECTOR,
+    attributes: 0,
+    grown_to: None,
+    volumes: &[],
+    lost: &[],
+    noise: &[],
+    journal: None,
+};
 
 const MIB: u64 = 2048;
 
@@ -240,6 +255,62 @@ const DRIVES: &[Drive] = &[
         volumes: &[Volume::new("ext4", "PISTON", MIB, 3000 * MIB, 25), Volume::new("ntfs", "VALVE", 3001 * MIB, 4000 * MIB, 26)],
         ..PLAIN
     },
+    Drive {
+        name: "lookout-camera",
+        bytes: 6_000_000_000,
+        volumes: &[Volume::new("vfat", "LOOKOUT", MIB, 5000 * MIB, 30)],
+        // Boot sector and its backup.
+        lost: &[(MIB as i64, 1), ((MIB + 6) as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "dry-dock",
+        bytes: 7_000_000_000,
+        volumes: &[Volume::new("ntfs", "DRYDOCK", MIB, 6000 * MIB, 31)],
+        // Both boot sectors, and the first two records of the MFT, 16 KiB into the volume.
+        lost: &[(MIB as i64, 1), ((6001 * MIB - 1) as i64, 1), ((MIB + 32) as i64, 4)],
+        ..PLAIN
+    },
+    Drive {
+        name: "wheelhouse",
+        bytes: 5_000_000_000,
+        volumes: &[Volume::new("vfat", "WHEEL", MIB, 4000 * MIB, 32)],
+        // The front of the first copy of the FAT, which begins 32 sectors into the volume.
+        noise: &[(MIB + 33, 3)],
+        ..PLAIN
+    },
+    Drive {
+        name: "deck-camera",
+        bytes: 9_000_000_000,
+        volumes: &[Volume::new("exfat", "DECKCAM", MIB, 8000 * MIB, 33)],
+        lost: &[(MIB as i64, 12)],
+        ..PLAIN
+    },
+    Drive {
+        name: "linen-store",
+        bytes: 5_500_000_000,
+        volumes: &[Volume::new("ext4", "LINEN", MIB, 5000 * MIB, 34)],
+        // Superblock and group descriptors.
+        lost: &[(MIB as i64, 16)],
+        ..PLAIN
+    },
+    Drive {
+        name: "skipper-mirror",
+        bytes: 6_500_000_000,
+        gpt: true,
+        volumes: &[Volume::new("hfsplus", "MIRROR", 40, 6000 * MIB, 35)],
+        // Both headers.
+        lost: &[(42, 1), ((40 + 6000 * MIB - 2) as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "deck-recorder",
+        bytes: 4_500_000_000,
+        gpt: true,
+        volumes: &[Volume::new("hfsplus", "RECORDER", 40, 4000 * MIB, 36)],
+        journal: Some("RECORDER"),
+        ..PLAIN
+    },
 ];
 
 /// Builds the drives of these names (all without any) into `demo/NAME.pack`, and the hashes of their files into
@@ -377,6 +448,9 @@ fn assemble(drive: &Drive, work: &Path, image: &Path) -> anyhow::Result<()> {
     for volume in drive.volumes {
         copy_data(&work.join(format!("{}.vol", volume.label)), &file, volume.first * SECTOR)?;
     }
+    for volume in drive.volumes.iter().filter(|volume| drive.journal == Some(volume.label)) {
+        write_bad_journal(&work.join(format!("{}.vol", volume.label)), &file, volume.first * SECTOR)?;
+    }
     if drive.gpt {
         write_gpt(drive, &file)?;
     } else {
@@ -387,6 +461,11 @@ fn assemble(drive: &Drive, work: &Path, image: &Path) -> anyhow::Result<()> {
         for sector in first..first + count {
             file.write_all_at(&[0; SECTOR as usize], sector * SECTOR)?;
         }
+    }
+    for (first, count) in drive.noise {
+        let mut dice = content::Dice::new(*first);
+        let bytes: Vec<u8> = (0..count * SECTOR / 8).flat_map(|_| dice.next().to_le_bytes()).collect();
+        file.write_all_at(&bytes, first * SECTOR)?;
     }
     file.set_len(drive.grown_to.unwrap_or(drive.bytes))?;
     Ok(())
@@ -450,6 +529,22 @@ fn write_gpt(drive: &Drive, file: &File) -> anyhow::Result<()> {
     file.write_all_at(&protective_sector(&[], sectors), 0)?;
     for (lba, bytes) in made.primary.iter().chain(&made.backup) {
         file.write_all_at(bytes, lba.0 * drive.sector)?;
+    }
+    Ok(())
+}
+
+/// Switches journaling on, and damages the checksum of the journal's header.
+fn write_bad_journal(volume: &Path, to: &File, at: u64) -> anyhow::Result<()> {
+    const BYTES: u64 = 8 << 20;
+    let source: SharedSource = Arc::new(keel_source::FileSource::open(volume, SectorSize(512))?);
+    let found = keel_format::registry::boot_sector(source.as_ref(), keel_source::ByteOffset(0));
+    let Some(Geometry::HfsPlus(geometry)) = found else { anyhow::bail!("no HFS+ to give a journal to") };
+    let opened = hfsplus::HfsVolume::open(source, geometry)?;
+    for (place, mut bytes) in hfsplus::make::journal(&opened, BYTES).context("there is room for a journal")? {
+        if bytes.starts_with(b"JNLx") {
+            bytes[36] ^= 0x5A;
+        }
+        to.write_all_at(&bytes, at + place)?;
     }
     Ok(())
 }

@@ -25,6 +25,13 @@ const IMAGES: &[(&str, &[u8])] = &[
     ("fleet-register.img", include_bytes!("../../../demo/fleet-register.pack")),
     ("harbour-office.img", include_bytes!("../../../demo/harbour-office.pack")),
     ("engine-spare.img", include_bytes!("../../../demo/engine-spare.pack")),
+    ("lookout-camera.img", include_bytes!("../../../demo/lookout-camera.pack")),
+    ("dry-dock.img", include_bytes!("../../../demo/dry-dock.pack")),
+    ("wheelhouse.img", include_bytes!("../../../demo/wheelhouse.pack")),
+    ("deck-camera.img", include_bytes!("../../../demo/deck-camera.pack")),
+    ("linen-store.img", include_bytes!("../../../demo/linen-store.pack")),
+    ("skipper-mirror.img", include_bytes!("../../../demo/skipper-mirror.pack")),
+    ("deck-recorder.img", include_bytes!("../../../demo/deck-recorder.pack")),
 ];
 
 /// Texts: notes as the client told them, and descriptions of simulated drives.
@@ -46,6 +53,13 @@ const TEXTS: &[(&str, &str)] = &[
     ("fleet-register.note.txt", include_str!("../../../demo/fleet-register.note.txt")),
     ("harbour-office.note.txt", include_str!("../../../demo/harbour-office.note.txt")),
     ("engine-spare.note.txt", include_str!("../../../demo/engine-spare.note.txt")),
+    ("lookout-camera.note.txt", include_str!("../../../demo/lookout-camera.note.txt")),
+    ("dry-dock.note.txt", include_str!("../../../demo/dry-dock.note.txt")),
+    ("wheelhouse.note.txt", include_str!("../../../demo/wheelhouse.note.txt")),
+    ("deck-camera.note.txt", include_str!("../../../demo/deck-camera.note.txt")),
+    ("linen-store.note.txt", include_str!("../../../demo/linen-store.note.txt")),
+    ("skipper-mirror.note.txt", include_str!("../../../demo/skipper-mirror.note.txt")),
+    ("deck-recorder.note.txt", include_str!("../../../demo/deck-recorder.note.txt")),
 ];
 
 /// Lays out the demo yard in `dir` and opens it.

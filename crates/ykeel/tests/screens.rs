@@ -41,7 +41,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     screen.keys(&["Space", "Space", "v"]);
     let files = screen.wait_for("as bytes");
     assert!(files.contains("2 marked"), "{files}");
-    screen.keys(&["5"]);
+    screen.keys(&["6"]);
     let plan = screen.wait_for("broken   → sound");
     assert!(plan.contains("1 edits, 512 B") && plan.contains("as planned") && plan.contains("1b0"), "{plan}");
     let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
@@ -59,7 +59,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     assert_ne!(fingerprint(&image), before);
     screen.keys(&["Escape", "2"]);
     screen.wait_for("sound: MBR, 2 entries");
-    screen.keys(&["4", "e"]);
+    screen.keys(&["5", "e"]);
     screen.wait_for("Folder to put the files into");
     screen.keys(&["Enter"]);
     let taken = screen.wait_for("2 files whole");
@@ -70,7 +70,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
         let name = format!("Pictures/{}", entry.file_name().to_string_lossy());
         assert!(hashes.contains(&(name, sha256(&entry.path()))));
     }
-    screen.keys(&["Escape", "5", "u"]);
+    screen.keys(&["Escape", "6", "u"]);
     screen.wait_for("is put back as it was");
     screen.keys(&["Enter"]);
     screen.wait_for("stands as before the apply");
@@ -124,7 +124,7 @@ fn every_stage_has_help_and_every_command_is_found_by_its_words() {
     bench.copy("galley.img");
     let screen = session(&bench, "help", "galley.img");
     screen.wait_for("sound: MBR, 2 entries");
-    for (key, word) in [("1", "Yard"), ("2", "Ladder"), ("3", "Sweep"), ("4", "Files"), ("5", "Plan")] {
+    for (key, word) in [("1", "Yard"), ("2", "Ladder"), ("3", "Sweep"), ("4", "Mend"), ("5", "Files"), ("6", "Plan")] {
         screen.keys(&[key, "?"]);
         screen.wait_for(&format!("Help: {word}"));
         screen.keys(&["Escape"]);

@@ -134,6 +134,22 @@ impl Bench {
         self.place(&volume, at);
     }
 
+    /// Formats and fills an exFAT volume of `bytes` bytes at byte `at`.
+    pub fn exfat(&self, at: u64, bytes: u64, label: &str, files: &BTreeMap<String, Vec<u8>>) {
+        let volume = self.folder.path().join("exfat.vol");
+        File::create(&volume).unwrap().set_len(bytes).unwrap();
+        run(Command::new("mkfs.exfat").args(["-c", "4096", "-L", label]).arg(&volume));
+        let output = Command::new("losetup").args(["--find", "--show"]).arg(&volume).output().unwrap();
+        let device = String::from_utf8(output.stdout).unwrap().trim().to_string();
+        let point = self.folder.path().join("mounted");
+        fs::create_dir_all(&point).unwrap();
+        run(Command::new("mount.exfat-fuse").args(["-o", "rw", &device]).arg(&point));
+        plant(&point, files);
+        run(Command::new("umount").arg(&point));
+        run(Command::new("losetup").args(["--detach", &device]));
+        self.place(&volume, at);
+    }
+
     /// Both copies of a GPT, for a drive of `bytes` bytes, with entries of these starts, lengths and attributes.
     pub fn gpt(&self, bytes: u64, entries: &[(u64, u64, u64)]) {
         let sector = SectorSize(self.sector);

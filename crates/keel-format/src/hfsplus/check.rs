@@ -5,11 +5,11 @@ use std::collections::{BTreeMap, HashSet};
 use keel_source::{ByteOffset, SharedSource};
 
 use super::layout::{ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, HEADER_AT, RawHeader};
-use super::{HfsVolume, journal, mend};
+use super::{HfsVolume, journal, make, mend};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
 use crate::structure::Compute;
 use crate::{Extent, Finding, Repair, Severity, read_bytes};
-use zerocopy::{FromBytes, IntoBytes};
+use zerocopy::IntoBytes;
 
 /// The largest map of blocks that is held, in bytes.
 const LARGEST_MAP: u64 = 64 << 20;
@@ -23,29 +23,34 @@ pub(super) fn rules(volume: &HfsVolume) -> Vec<Checked> {
 }
 
 fn header(volume: &HfsVolume) -> Option<RawHeader> {
-    let bytes = read_bytes(volume.source().as_ref(), ByteOffset(HEADER_AT), 512, "volume header").ok()?;
-    RawHeader::read_from_bytes(&bytes).ok()
+    volume.header_at(ByteOffset(HEADER_AT))
 }
 
 /// Both headers with `change` made.
 fn changed(volume: &HfsVolume, reason: &str, change: impl Fn(&mut RawHeader)) -> Vec<Repair> {
     let places = [(volume.geometry().alternate_at(), "alternate volume header", false), (ByteOffset(HEADER_AT), "volume header", true)];
     let one = |(at, name, is_main): (ByteOffset, &str, bool)| {
-        let bytes = read_bytes(volume.source().as_ref(), at, 512, "volume header").ok()?;
-        let mut raw = RawHeader::read_from_bytes(&bytes).ok().filter(|_| mend::is_stated_at(volume.source(), volume.geometry(), at))?;
+        let mut raw = volume.header_at(at).filter(|_| mend::is_stated_at(volume.source(), volume.geometry(), at))?;
         change(&mut raw);
         Some(Repair { is_main, ..Repair::computed(name, at, raw.as_bytes().to_vec(), reason) })
     };
     places.into_iter().filter_map(one).collect()
 }
 
-/// The journal is sound and empty. A sound one is replayed; for one that is not, journaling is switched off, so that the
-/// volume mounts; the system switches it on again with a fresh one.
+/// The journal is sound and empty. A sound one is replayed; in the place of one that is not a fresh one is written. Where
+/// its place is lost too, journaling is switched off, so that the volume mounts.
 fn journal_rule(volume: &HfsVolume) -> Checked {
     const RULE: (&str, &str) = ("journal", "the journal is sound, and everything that it holds is in its place");
     let geometry = volume.geometry();
+    let ring = journal::place(&crate::pages::Pages::new(SharedSource::clone(volume.below())), geometry);
     let damaged = |what: &str, at: ByteOffset, how: String| {
         let finding = Finding::at(Severity::Broken, at, what, how);
+        if let Some((at, bytes)) = ring {
+            let fresh = Repair::computed("journal header", at, make::journal_header(bytes), "a fresh, empty journal in the same place");
+            let loses = "changes of the last seconds that only the old journal holds";
+            let mending = Mending::costly("a fresh, empty journal is written in its place", loses, vec![fresh]);
+            return Checked::new(RULE.0, RULE.1, vec![finding]).mended_by(Some(mending));
+        }
         let repairs = changed(volume, "journaling is switched off", |raw| {
             raw.attributes.set(raw.attributes.get() & !ATTRIBUTE_JOURNALED | ATTRIBUTE_UNMOUNTED);
             raw.journal_info_block.set(0);
@@ -208,6 +213,13 @@ pub(super) fn claims(volume: &HfsVolume, each: &mut dyn FnMut(&str, &[Extent])) 
     each("the alternate volume header", &whole(end.saturating_sub(HEADER_AT), end));
     for (name, extents) in volume.special_ground() {
         each(name, &extents);
+    }
+    // Other systems keep the journal as hidden files; then its blocks are among the forks.
+    let pages = crate::pages::Pages::new(SharedSource::clone(volume.below()));
+    let ring = journal::place(&pages, volume.geometry()).filter(|_| !volume.has_journal_file());
+    if let Some((at, bytes)) = ring {
+        let info = u64::from(volume.geometry().journal_info_block) * size;
+        each("the journal", &[whole(info, info + 1), whole(at.0, at.0 + bytes)].concat());
     }
     volume.each_fork(each);
 }

@@ -79,14 +79,15 @@ impl Ring {
     }
 }
 
-/// Reads the journal of the volume; none when it has none or it lies elsewhere.
-///
-/// # Errors
-/// [`FormatError`] when the journal's header cannot be read or does not hold.
-pub(super) fn read(pages: &Pages, geometry: &HfsGeometry) -> Result<Option<Journal>, FormatError> {
-    if geometry.attributes & ATTRIBUTE_JOURNALED == 0 {
-        return Ok(None);
-    }
+/// Place and length, in bytes of the volume, of the ring that the journal info block names; none when the volume has no
+/// journal, it lies elsewhere, or the info block does not hold.
+pub(super) fn place(pages: &Pages, geometry: &HfsGeometry) -> Option<(ByteOffset, u64)> {
+    let (at, size) = located(pages, geometry).ok()??;
+    let inside = at.0.checked_add(size).is_some_and(|end| end <= geometry.volume_bytes());
+    (geometry.attributes & ATTRIBUTE_JOURNALED != 0 && inside && size >= 1 << 16).then_some((at, size))
+}
+
+fn located(pages: &Pages, geometry: &HfsGeometry) -> Result<Option<(ByteOffset, u64)>, FormatError> {
     let outside = || {
         FormatError::value(
             "volume header",
@@ -103,7 +104,18 @@ pub(super) fn read(pages: &Pages, geometry: &HfsGeometry) -> Result<Option<Journ
     if big.u32(info, 0, "flags")? & IN_FS == 0 {
         return Ok(None);
     }
-    let (at, size) = (ByteOffset(big.u64(info, 36, "offset")?), big.u64(info, 44, "size")?);
+    Ok(Some((ByteOffset(big.u64(info, 36, "offset")?), big.u64(info, 44, "size")?)))
+}
+
+/// Reads the journal of the volume; none when it has none or it lies elsewhere.
+///
+/// # Errors
+/// [`FormatError`] when the journal's header cannot be read or does not hold.
+pub(super) fn read(pages: &Pages, geometry: &HfsGeometry) -> Result<Option<Journal>, FormatError> {
+    if geometry.attributes & ATTRIBUTE_JOURNALED == 0 {
+        return Ok(None);
+    }
+    let Some((at, size)) = located(pages, geometry)? else { return Ok(None) };
     let bytes = pages.bytes(at, 512, "journal header")?;
     let view = View::new("journal header", at, &bytes);
     let order = Order { big: view.u32(4, "endian")?.swap_bytes() == ENDIAN };

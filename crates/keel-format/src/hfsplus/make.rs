@@ -3,11 +3,14 @@
 use zerocopy::IntoBytes;
 use zerocopy::big_endian::{U16, U32, U64};
 
+use super::HfsVolume;
 use super::layout::{
-    ATTRIBUTE_UNMOUNTED, CATALOG_KEY, EXTENTS_KEY, FIRST_USER_ID, HEADER_AT, NODE_HEADER, NODE_LEAF, RECORD_FOLDER,
+    ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, CATALOG_KEY, EXTENTS_KEY, FIRST_USER_ID, HEADER_AT, NODE_HEADER, NODE_LEAF, RECORD_FOLDER,
     RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawExtent, RawFolder, RawFork, RawHeader, RawNode, RawPermissions,
     RawTreeHeader,
 };
+
+use crate::Volume;
 
 /// Bytes of a node of the new trees.
 const NODE_BYTES: usize = 4096;
@@ -84,6 +87,58 @@ pub fn volume(new: &NewVolume) -> Option<Vec<Piece>> {
         (u64::from(catalog.start) * size, tree(CATALOG_KEY, &root_records(new))),
         (end - HEADER_AT, header.as_bytes().to_vec()),
     ])
+}
+
+/// Bytes of a journal's header: one sector.
+const JOURNAL_HEADER: usize = 512;
+
+/// The header of an empty journal whose ring, header and all, has `bytes` bytes. Technical Note 1150, "Journal".
+#[must_use]
+pub fn journal_header(bytes: u64) -> Vec<u8> {
+    let first = (JOURNAL_HEADER as u64).to_be_bytes();
+    let mut header = [&b"JNLx"[..], &0x1234_5678u32.to_be_bytes(), &first, &first, &bytes.to_be_bytes()].concat();
+    header.extend(4096u32.to_be_bytes());
+    header.extend([0; 4]);
+    header.extend((JOURNAL_HEADER as u32).to_be_bytes());
+    let sum = super::journal::checksum(&header, 36).to_be_bytes();
+    header.resize(JOURNAL_HEADER, 0);
+    header.iter_mut().skip(36).zip(sum).for_each(|(slot, byte)| *slot = byte);
+    header
+}
+
+/// Switches journaling on: the writes by which `volume`, which has none, gets an empty journal of `bytes` bytes in the
+/// first free ground that is large enough. `None` when it has one, or no such ground.
+#[must_use]
+pub fn journal(volume: &HfsVolume, bytes: u64) -> Option<Vec<Piece>> {
+    let geometry = volume.geometry();
+    let size = u64::from(geometry.block_bytes);
+    if geometry.attributes & ATTRIBUTE_JOURNALED != 0 {
+        return None;
+    }
+    let allocation = volume.allocation()?;
+    let wanted = bytes.div_ceil(size) + 1;
+    let mut run = 0;
+    let last = (0..allocation.units).find(|unit| {
+        run = if allocation.is_used(*unit) { 0 } else { run + 1 };
+        run == wanted
+    })?;
+    let info = last + 1 - wanted;
+    let mut block = 1u32.to_be_bytes().to_vec();
+    block.resize(36, 0);
+    block.extend(((info + 1) * size).to_be_bytes());
+    block.extend(bytes.to_be_bytes());
+    let mut pieces: Vec<Piece> =
+        allocation.marked(&[info..last + 1], true).into_iter().map(|repair| (repair.at.0, repair.bytes)).collect();
+    pieces.push((info * size, block));
+    pieces.push(((info + 1) * size, journal_header(bytes)));
+    for at in [HEADER_AT, geometry.alternate_at().0] {
+        let mut raw = volume.header_at(keel_source::ByteOffset(at))?;
+        raw.attributes.set(raw.attributes.get() | ATTRIBUTE_JOURNALED);
+        raw.journal_info_block.set(u32::try_from(info).ok()?);
+        raw.free_blocks.set(raw.free_blocks.get().checked_sub(u32::try_from(wanted).ok()?)?);
+        pieces.push((at, raw.as_bytes().to_vec()));
+    }
+    Some(pieces)
 }
 
 /// Where a file of the new volume lies.

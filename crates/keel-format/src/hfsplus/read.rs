@@ -6,6 +6,7 @@ use std::ops::ControlFlow;
 use std::sync::{Arc, OnceLock};
 
 use keel_source::{ByteOffset, SharedSource};
+use zerocopy::FromBytes;
 
 use super::btree::Tree;
 use super::catalog::{LinkTo, Record, against_first_of, parent_of, text_of, units_of};
@@ -13,7 +14,7 @@ use super::compress::{ATTRIBUTE, Compression};
 use super::forks::{self, ForkKind};
 use super::layout::{
     ALLOCATION_FILE_ID, ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, EXTENTS_FILE_ID, Fork,
-    HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork,
+    HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork, RawHeader,
 };
 use super::{HfsGeometry, journal};
 use crate::pages::Pages;
@@ -129,6 +130,22 @@ impl HfsVolume {
     #[must_use]
     pub fn below(&self) -> &SharedSource {
         &self.below
+    }
+
+    /// The volume header at byte `at`.
+    pub(super) fn header_at(&self, at: ByteOffset) -> Option<RawHeader> {
+        let bytes = self.pages.bytes(at, 512, "volume header").ok()?;
+        RawHeader::read_from_bytes(&bytes).ok()
+    }
+
+    /// True when the root folder keeps the journal as a hidden file.
+    pub(super) fn has_journal_file(&self) -> bool {
+        let mut found = false;
+        let _ = self.records_of(ROOT_FOLDER_ID, &mut |_, units, _| {
+            found |= text_of(&units) == ".journal";
+            if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        found
     }
 
     /// Hands the number of every folder record, and of the folder of every thread record, to `each`.
