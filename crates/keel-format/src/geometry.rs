@@ -136,14 +136,15 @@ impl Geometry {
     #[must_use]
     pub fn structures(&self, window: &SharedSource, start: ByteOffset, compute: Compute) -> Vec<Structure> {
         let hidden = |sector: u32| u32::try_from(start.0 / u64::from(sector.max(1))).unwrap_or(0);
-        match self {
+        let structures = match self {
             Self::Ntfs(ntfs) => ntfs::mend::structures(window, ntfs, hidden(ntfs.bytes_per_sector), compute),
             Self::Fat(fat) => fat::mend::structures(window, fat, hidden(fat.bytes_per_sector), compute),
             Self::ExFat(exfat) => exfat::mend::structures(window, exfat, u64::from(hidden(exfat.bytes_per_sector)), compute),
             Self::Ext(ext) => ext::mend::structures(window, ext, compute),
             Self::HfsPlus(hfs) => hfsplus::mend::structures(window, hfs, compute),
             Self::Known(known) => recognised::mend::structures(window, known),
-        }
+        };
+        structures.into_iter().map(|structure| Structure { start, ..structure }).collect()
     }
 
     /// True when both lead to the same structures: serial numbers and labels may differ.

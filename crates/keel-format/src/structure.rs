@@ -68,7 +68,7 @@ pub struct Version {
     /// Its bytes; empty where they cannot be read.
     pub bytes: Vec<u8>,
     /// Why it does not state this volume; `None` when it does.
-    pub why_not: Option<String>,
+    pub why_not: Option<FormatError>,
     /// A copy's bytes as they would stand in the main place: numbers that tell the places apart are set.
     pub as_main: Vec<u8>,
 }
@@ -139,6 +139,8 @@ pub struct Structure {
     pub renews_copies: bool,
     /// Sets the checksums that follow from the other bytes.
     pub seal: fn(&mut [u8]),
+    /// Where the volume starts on its drive: errors are told in bytes of the drive.
+    pub start: ByteOffset,
 }
 
 /// One field in all versions, decoded.
@@ -190,11 +192,11 @@ impl Structure {
     ) -> Self {
         let version = |at: ByteOffset| match read_bytes(window.as_ref(), at, len, "structure") {
             Ok(bytes) => {
-                let why_not = judge(at, &bytes).err().map(|error| error.to_string());
+                let why_not = judge(at, &bytes).err();
                 let as_main = if why_not.is_none() { adapt(bytes.clone()) } else { bytes.clone() };
                 Version { at, bytes, why_not, as_main }
             }
-            Err(error) => Version { at, bytes: Vec::new(), why_not: Some(error.to_string()), as_main: Vec::new() },
+            Err(error) => Version { at, bytes: Vec::new(), why_not: Some(error), as_main: Vec::new() },
         };
         let main = version(places.0);
         let main = Version { as_main: main.bytes.clone(), ..main };
@@ -206,7 +208,15 @@ impl Structure {
             fields: Vec::new(),
             renews_copies: false,
             seal: |_| {},
+            start: ByteOffset(0),
         }
+    }
+
+    /// Why a version does not state the volume, with its place in bytes of the drive.
+    #[must_use]
+    pub fn why_not(&self, version: &Version) -> Option<String> {
+        let error = version.why_not.as_ref()?;
+        Some(FormatError { at: error.at + self.start.0, ..error.clone() }.to_string())
     }
 
     /// The same with the computed version, where it is wanted.
@@ -297,7 +307,7 @@ impl Structure {
             let reason = format!(
                 "the copy of the {} does not state this volume ({})",
                 self.name,
-                version.why_not.as_deref().unwrap_or_default()
+                self.why_not(version).unwrap_or_default()
             );
             let from = if take == Take::Main { Take::Main } else { take };
             repairs.push(Repair {
@@ -311,7 +321,7 @@ impl Structure {
             });
         }
         if bytes != self.main.bytes {
-            let why = match &self.main.why_not {
+            let why = match self.why_not(&self.main) {
                 Some(why) => format!("the {} does not state this volume ({why})", self.name),
                 None => format!("the {} is changed by the technician's choice", self.name),
             };

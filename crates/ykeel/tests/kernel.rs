@@ -61,10 +61,18 @@ fn a_kernel_mounts_the_repaired_drives_with_every_file_intact() {
         "stores-box",
         "engine-spare",
         "fleet-register",
+        "lookout-camera",
+        "dry-dock",
+        "wheelhouse",
+        "deck-camera",
+        "linen-store",
+        "skipper-mirror",
+        "deck-recorder",
     ];
     let drives: Vec<PathBuf> = names.iter().map(|name| bench.copy(&format!("{name}.img"))).collect();
     for drive in &drives {
-        assert_eq!(bench.run(&["mend", text(drive), "--apply", "--yes"]).status.code(), Some(0), "{drive:?}");
+        let output = bench.run(&["mend", text(drive), "--also", "journal", "--apply", "--yes"]);
+        assert_eq!(output.status.code(), Some(0), "{drive:?}: {output:?}");
     }
     // The same disk as it was behind its dock, in sectors of 4096 bytes, with the first copy of its GPT gone.
     let docked = bench.path("docked.img");
@@ -91,8 +99,15 @@ fn a_kernel_mounts_the_repaired_drives_with_every_file_intact() {
         ("vdh1", "ext4", mib, "engine-spare", "PISTON"),
         ("vdh2", "ntfs", 3001 * mib, "engine-spare", "VALVE"),
         ("vdi24", "ext4", mib + 23 * 100 * mib, "fleet-register", "SHELDUCK"),
-        ("vdj1", "vfat", 2 * mib, "chart-table", "CHARTS"),
-        ("vdj2", "ntfs", 8002 * mib, "chart-table", "SOUNDINGS"),
+        ("vdj1", "vfat", mib, "lookout-camera", "LOOKOUT"),
+        ("vdk1", "ntfs", mib, "dry-dock", "DRYDOCK"),
+        ("vdl1", "vfat", mib, "wheelhouse", "WHEEL"),
+        ("vdm1", "exfat", mib, "deck-camera", "DECKCAM"),
+        ("vdn1", "ext4", mib, "linen-store", "LINEN"),
+        ("vdo1", "hfsplus", 40, "skipper-mirror", "MIRROR"),
+        ("vdp1", "hfsplus", 40, "deck-recorder", "RECORDER"),
+        ("vdq1", "vfat", 2 * mib, "chart-table", "CHARTS"),
+        ("vdq2", "ntfs", 8002 * mib, "chart-table", "SOUNDINGS"),
     ] {
         holds(&lines, device, kind, start, &expected(drive, label));
     }

@@ -92,9 +92,16 @@ fn every_drive_of_the_yard_holds_as_planned() {
         ("fleet-register", 24),
         ("harbour-office", 2),
         ("engine-spare", 2),
+        ("lookout-camera", 1),
+        ("dry-dock", 1),
+        ("wheelhouse", 1),
+        ("deck-camera", 1),
+        ("linen-store", 1),
+        ("skipper-mirror", 1),
+        ("deck-recorder", 1),
     ] {
         let image = bench.copy(&format!("{drive}.img"));
-        let output = bench.run(&["mend", text(&image), "--apply", "--yes"]);
+        let output = bench.run(&["mend", text(&image), "--also", "journal", "--apply", "--yes"]);
         assert_eq!(output.status.code(), Some(0), "{drive}: {output:?}");
         let (code, ladder) = bench.json(&["ladder", text(&image)]);
         assert_eq!((code, &ladder["lowest_broken"]), (0, &Value::Null), "{drive}");
@@ -102,5 +109,57 @@ fn every_drive_of_the_yard_holds_as_planned() {
         assert_eq!(volumes.len(), entries, "{drive}");
         let states = volumes.iter().flat_map(|volume| volume["rungs"].as_array().unwrap()).map(|rung| &rung["state"]);
         assert!(states.clone().all(|state| state == "sound"), "{drive}: {:?}", states.collect::<Vec<_>>());
+    }
+}
+
+#[test]
+fn check_structures_and_prove_tell_what_they_see_to_scripts() {
+    let bench = Bench::new();
+    let recorder = yard().join("deck-recorder.img");
+    let (code, document) = bench.json(&["check", text(&recorder)]);
+    let rules = document["volumes"][0]["rules"].as_array().unwrap();
+    let journal = rules.iter().find(|rule| rule["rule"] == "journal").unwrap();
+    assert_eq!((code, &journal["findings"][0]["severity"]), (0, &Value::from("broken")));
+    assert_eq!(journal["mending"]["is_safe"], false);
+    assert!(journal["mending"]["loses"].as_str().unwrap().contains("last seconds"));
+    // Without being asked for, what costs something is not staged, and the plan says so.
+    let (code, plan) = bench.json(&["mend", text(&recorder)]);
+    assert_eq!((code, plan["plan"]["edits"].as_array().unwrap().len()), (5, 0));
+    assert!(plan["withheld"][0]["why"].as_str().unwrap().contains("mend --also"), "{plan}");
+
+    let dock = yard().join("dry-dock.img");
+    let (code, document) = bench.json(&["structures", text(&dock), "--volume", "n1"]);
+    let boot = &document["structures"][0];
+    assert_eq!((code, &boot["best"], &boot["main"]["holds"]), (0, &Value::from("computed"), &Value::from(false)));
+    let field = boot["fields"].as_array().unwrap().iter().find(|field| field["name"] == "MftStartLcn").unwrap();
+    assert_eq!((&field["main"], &field["computed"], &field["differs"]), (&Value::from("0"), &Value::from("4"), &Value::from(true)));
+    assert!(field["witness"].as_str().unwrap().contains("record 0") && field["breaks"] == "no file is found");
+    assert_eq!(document["structures"][1]["best"], "copy");
+
+    let (code, proof) = bench.json(&["prove", text(&dock), "--volume", "n1"]);
+    assert_eq!((code, &proof["mounted"]), (5, &Value::from(false)), "{proof}");
+    let mended = bench.copy("dry-dock.img");
+    assert_eq!(bench.run(&["mend", text(&mended), "--apply", "--yes"]).status.code(), Some(0));
+    let (code, proof) = bench.json(&["prove", text(&mended), "--volume", "n1"]);
+    assert_eq!((code, &proof["mounted"], &proof["different"]), (0, &Value::from(true), &Value::from(Vec::<Value>::new())), "{proof}");
+    assert_eq!(proof["same"], proof["sampled"]);
+}
+
+#[test]
+fn a_version_is_taken_by_name_for_a_structure_or_a_single_field() {
+    let bench = Bench::new();
+    let camera = yard().join("deck-camera.img");
+    let staged = |take: &str| bench.json(&["mend", text(&camera), "--only", "boot", "--take", take]);
+    let serial = |plan: &Value| plan["plan"]["edits"][0]["after"].as_str().unwrap()[200..208].to_string();
+    let (_, copy) = bench.json(&["mend", text(&camera), "--only", "boot"]);
+    let (code, computed) = staged("n1/exFAT boot region=computed");
+    assert_eq!(code, 0);
+    assert!(computed["plan"]["edits"][0]["reason"].as_str().unwrap().contains("computed from"), "{computed}");
+    let (code, field) = staged("n1/exFAT boot region.PartitionOffset=computed");
+    assert_eq!((code, serial(&field)), (0, serial(&copy)));
+    assert!(field["plan"]["edits"][0]["reason"].as_str().unwrap().contains("1 fields are taken from elsewhere"), "{field}");
+    for (wrong, code) in [("n1/exFAT boot region", 2), ("n1/no such=copy", 2), ("n1/exFAT boot region.Nothing=copy", 2)] {
+        let output = bench.run(&["mend", text(&camera), "--take", wrong]);
+        assert_eq!(output.status.code(), Some(code), "{wrong}: {output:?}");
     }
 }

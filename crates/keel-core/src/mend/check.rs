@@ -33,6 +33,15 @@ impl Report {
     }
 }
 
+/// What a check of one volume leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct ByCheck {
+    /// What is written.
+    pub repairs: Vec<Repair>,
+    /// Rules that are broken and are mended on request only: name, and why.
+    pub on_request: Vec<(String, String)>,
+}
+
 /// Runs every rule over the volume of `find`. Reading only.
 ///
 /// # Errors
@@ -59,10 +68,10 @@ pub(super) fn is_worth_it(source: &SharedSource, find: &Find) -> bool {
 
 /// The repairs that make rules hold: every safe one for what is doubtful or broken, and those of the rules in `also`.
 /// Rules are mended one after the other, each on what the former left: what one writes another may count.
-pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<String>) -> Vec<Repair> {
+pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<String>) -> ByCheck {
     let mut view = Arc::clone(source);
     let mut done: BTreeSet<&str> = BTreeSet::new();
-    let mut repairs: Vec<Repair> = Vec::new();
+    let mut found = ByCheck::default();
     for _ in 0..MOST_ROUNDS {
         let Ok(volume) = opened(&view, find) else { break };
         let rules = check::check(volume.as_ref());
@@ -71,17 +80,27 @@ pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<Strin
             let by_itself = rule.mending.as_ref().is_some_and(|mending| mending.is_safe) && rule.worst() >= Some(Severity::Doubt);
             rule.mending.is_some() && !done.contains(rule.rule) && (asked || by_itself)
         };
-        let Some(rule) = rules.iter().find(wanted) else { break };
+        let Some(rule) = rules.iter().find(wanted) else {
+            let open = rules.iter().filter(|rule| rule.worst() == Some(Severity::Broken) && !done.contains(rule.rule));
+            found.on_request = open.filter_map(|rule| Some((rule.rule.to_string(), on_request(rule)?))).collect();
+            break;
+        };
         done.insert(rule.rule);
         let mut overlay = Overlay::new(view);
         for repair in rule.mending.iter().flat_map(|mending| &mending.repairs) {
             overlay.lay(find.start_byte + repair.at.0, &repair.bytes);
             let reason = format!("{}: {}", rule.rule, repair.reason);
-            merge(&mut repairs, Repair { reason, ..repair.clone() });
+            merge(&mut found.repairs, Repair { reason, ..repair.clone() });
         }
         view = Arc::new(overlay);
     }
-    repairs
+    found
+}
+
+fn on_request(rule: &Checked) -> Option<String> {
+    let mending = rule.mending.as_ref()?;
+    let what = rule.findings.first().map(|finding| finding.what.clone())?;
+    Some(format!("{what}; on request {}, which costs {} (mend --also {:?})", mending.does, mending.loses, rule.rule))
 }
 
 /// Adds `repair`; where it overlaps earlier ones its bytes go into them, so that no byte is written twice.

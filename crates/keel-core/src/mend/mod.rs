@@ -1,19 +1,20 @@
 //! Mend: turns a layout and sound copies into staged edits. Nothing here writes.
 
 mod check;
+mod leftovers;
 mod proof;
 mod prove;
 mod structures;
 mod table;
 
-pub use check::{Report, report};
+pub use check::{ByCheck, Report, report};
+pub use leftovers::{Leftover, RULE as LEFTOVERS, leftovers};
 pub use proof::{Look, look, lost};
 pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use keel_format::Repair;
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use serde::Serialize;
@@ -57,7 +58,7 @@ pub enum Checks {
     #[default]
     Run,
     /// They were: the repairs by find.
-    Known(BTreeMap<String, Vec<Repair>>),
+    Known(BTreeMap<String, ByCheck>),
 }
 
 impl From<Only> for Wishes {
@@ -76,10 +77,10 @@ impl Wishes {
 /// The repairs that a check of `find` leads to: every safe one for what is doubtful or broken, and those that `wishes`
 /// ask for. Empty where a quick look finds nothing and nothing is asked for. Takes as long as a walk over all metadata.
 #[must_use]
-pub fn repairs_by_check(source: &SharedSource, find: &Find, wishes: &Wishes) -> Vec<Repair> {
+pub fn repairs_by_check(source: &SharedSource, find: &Find, wishes: &Wishes) -> ByCheck {
     let also = wishes.also_for(&find.id);
     let wanted = find.kind.why_closed().is_none() && (!also.is_empty() || check::is_worth_it(source, find));
-    if wanted { check::mendings(source, find, &also) } else { Vec::new() }
+    if wanted { check::mendings(source, find, &also) } else { ByCheck::default() }
 }
 
 /// A structure that does not hold and for which nothing is staged.
@@ -166,6 +167,14 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
             staged.edits.extend(edits);
             staged.withheld.extend(withheld);
         }
+    }
+    if wishes.only == Only::All && !finds.is_empty() {
+        let found = leftovers::leftovers(source, table, finds, layout);
+        let asked = [LEFTOVERS, "all"].iter().any(|rule| wishes.also.contains(&("*".to_string(), (*rule).to_string())));
+        if asked {
+            staged.edits.extend(leftovers::edits(source, &found));
+        }
+        staged.withheld.extend(leftovers::told(found, asked));
     }
     // A stable sort: headers stay behind the arrays they describe.
     staged.edits.sort_by_key(|edit| edit.order);

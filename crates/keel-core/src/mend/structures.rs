@@ -5,7 +5,7 @@ use std::sync::Arc;
 use keel_format::{Compute, Field, Geometry, Repair, Structure, Take, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
-use super::check::merge;
+use super::check::{ByCheck, merge};
 use super::proof::{Look, look, lost};
 use super::{Checks, Edit, Only, Order, Wishes, Withheld, repairs_by_check};
 use crate::sweep::Find;
@@ -56,9 +56,11 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec
         }
     }
     if matches!(wishes.only, Only::All | Only::Fs) {
-        for repair in by_check(source, find, wishes, &repairs) {
+        let checked = by_check(source, find, wishes, &repairs);
+        for repair in checked.repairs {
             merge(&mut repairs, repair);
         }
+        withheld.extend(checked.on_request.into_iter().map(|(rule, why)| Withheld { find: find.id.clone(), structure: rule, why }));
     }
     if repairs.is_empty() {
         return (Vec::new(), withheld);
@@ -72,7 +74,7 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec
 }
 
 /// What a check finds on the volume with its structures put back.
-fn by_check(source: &SharedSource, find: &Find, wishes: &Wishes, repairs: &[Repair]) -> Vec<Repair> {
+fn by_check(source: &SharedSource, find: &Find, wishes: &Wishes, repairs: &[Repair]) -> ByCheck {
     match &wishes.checks {
         Checks::Known(known) => known.get(&find.id).cloned().unwrap_or_default(),
         Checks::Run => {
@@ -90,7 +92,7 @@ fn nothing_to_take(structure: &Structure) -> String {
     let copies: Vec<String> = structure
         .copies
         .iter()
-        .filter_map(|copy| Some(format!("the one at {} does not hold either: {}", copy.at, copy.why_not.as_ref()?)))
+        .filter_map(|copy| Some(format!("the one at {} does not hold either: {}", structure.start + copy.at.0, structure.why_not(copy)?)))
         .take(3)
         .collect();
     let none = if structure.copies.is_empty() { "it has no copy".to_string() } else { copies.join("; ") };
@@ -134,7 +136,7 @@ fn edit(source: &SharedSource, find: &Find, repair: Repair) -> Edit {
     if source.read_at(at_byte, &mut before).is_err() {
         before.clear();
     }
-    let from = repair.copy.map(|copy| format!(" (taken from byte {})", find.start_byte + copy.start.0)).unwrap_or_default();
+    let from = repair.copy.map(|copy| format!(" (taken from {})", find.start_byte + copy.start.0)).unwrap_or_default();
     Edit {
         structure: format!("{} of {}", repair.name, find.id),
         at_byte,

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use keel_core::job::{Job, Message};
-use keel_core::mend::{self, Checks, Report, Taken, Wishes};
+use keel_core::mend::{self, ByCheck, Checks, Report, Taken, Wishes};
 use keel_core::sweep::Find;
-use keel_format::{Checked, Compute, Field, Repair, Row, Structure, Take};
+use keel_format::{Checked, Compute, Field, Row, Structure, Take};
 use keel_source::SharedSource;
 
 /// What a look at one volume gives.
@@ -40,8 +40,8 @@ pub(crate) struct MendState {
     /// Rules that are mended on request.
     pub(crate) also: BTreeSet<(String, String)>,
     /// Repairs that follow from checks, by find.
-    pub(crate) known: BTreeMap<String, Vec<Repair>>,
-    known_job: Option<Job<(), BTreeMap<String, Vec<Repair>>>>,
+    pub(crate) known: BTreeMap<String, ByCheck>,
+    known_job: Option<Job<(), BTreeMap<String, ByCheck>>>,
 }
 
 impl MendState {

@@ -67,6 +67,7 @@ impl App {
             Action::TakeCopy => self.take_version(self.copy_to_take()),
             Action::TakeComputed => self.take_version(Take::Computed),
             Action::MendRule => self.mend_rule(),
+            Action::EraseLeftovers => self.erase_leftovers(),
             Action::NextVolume => self.next_volume(),
             Action::StagePlan => self.go_to(Stage::Plan),
             Action::Apply => self.ask_apply(),
@@ -120,6 +121,15 @@ impl App {
         } else {
             self.tell("this rule has nothing that could be mended");
         }
+    }
+
+    fn erase_leftovers(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let key = ("*".to_string(), keel_core::mend::LEFTOVERS.to_string());
+        if !drive.mend.also.remove(&key) {
+            drive.mend.also.insert(key);
+        }
+        drive.settle();
     }
 
     fn next_volume(&mut self) {

@@ -67,7 +67,7 @@ fn of(structure: &Structure, start: ByteOffset) -> StructureDocument {
     let version = |version: &keel_format::Version| VersionDocument {
         at_byte: start + version.at.0,
         holds: version.holds(),
-        why_not: version.why_not.clone(),
+        why_not: structure.why_not(version),
     };
     let shown = |text: Option<String>| text.map(|text| printable(&text));
     let fields = structure.rows().into_iter().map(|row| FieldDocument {

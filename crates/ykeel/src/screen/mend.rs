@@ -293,7 +293,7 @@ fn why(app: &App, drive: &Drive, find: &Find) -> Why {
             }
         }
     }
-    let withheld = drive.withheld.iter().filter(|withheld| withheld.find == find.id);
+    let withheld = drive.withheld.iter().filter(|withheld| withheld.find == find.id || withheld.find == "drive");
     for withheld in withheld {
         why.gap();
         why.say(format!("Not mended: {}.", withheld.structure), theme.bad());
@@ -308,7 +308,7 @@ fn why(app: &App, drive: &Drive, find: &Find) -> Why {
 fn say_structure(app: &App, why: &mut Why, structure: &Structure, find: &Find) {
     let theme = app.theme;
     let place = |at: ByteOffset| format!("byte {}", find.start_byte.0 + at.0);
-    match &structure.main.why_not {
+    match structure.why_not(&structure.main) {
         None => why.say(format!("The main one, at {}, states this volume.", place(structure.main.at)), theme.good()),
         Some(reason) => {
             why.say(format!("The main one, at {}, does not state this volume.", place(structure.main.at)), theme.bad());
@@ -317,7 +317,7 @@ fn say_structure(app: &App, why: &mut Why, structure: &Structure, find: &Find) {
     }
     for copy in structure.copies.iter().take(4) {
         why.gap();
-        match &copy.why_not {
+        match structure.why_not(copy) {
             None => why.say(format!("The copy at {} does.", place(copy.at)), theme.good()),
             Some(reason) => {
                 why.say(format!("The copy at {} does not.", place(copy.at)), theme.bad());

@@ -100,7 +100,7 @@ fn fat_witnesses(window: &SharedSource, start: ByteOffset, geometry: &FatGeometr
             true => {
                 (4 + 2 * i32::try_from(agree).unwrap_or(0), format!("FAT 2 stands behind it and agrees at {agree} of 4 places"))
             }
-            false => (-5, "no second FAT behind the first".to_string()),
+            false => (-25, "no second FAT behind the first".to_string()),
         };
         witnesses.push(Witness::at(WitnessKind::CoreCopy, start + geometry.fat_at(1).0, weight, says));
     }
