@@ -68,7 +68,7 @@ pub(crate) fn take() -> anyhow::Result<()> {
             "attach",
         ],
     )?;
-    session.wait_for("purser-stick");
+    session.wait_for("backup-shelf");
     thread::sleep(Duration::from_millis(1200));
     walk(&session)
 }
@@ -77,23 +77,14 @@ pub(crate) fn take() -> anyhow::Result<()> {
 fn walk(session: &Session) -> anyhow::Result<()> {
     let open = |name: &str| {
         session.keys(&["1", "Home"]);
-        let order = [
-            "backup-shelf",
-            "chart-table",
-            "deckhand-laptop",
-            "engine-log",
-            "engine-spare",
-            "fleet-register",
-            "galley",
-            "harbour-camera",
-            "harbour-office",
-            "purser-stick",
-            "skipper-archive",
-            "stores-box",
-            "ticket-office",
-            "timetable-desk",
-            "winch-room",
-        ];
+        // The yard lists its drives by name.
+        let mut order: Vec<String> = fs::read_dir(root().join("demo"))
+            .into_iter()
+            .flatten()
+            .flatten()
+            .filter_map(|entry| Some(entry.file_name().to_string_lossy().strip_suffix(".pack")?.to_string()))
+            .collect();
+        order.sort();
         let row = order.iter().position(|drive| *drive == name).unwrap_or(0);
         for _ in 0..row {
             session.keys(&["Down"]);
@@ -120,7 +111,7 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.keys(&["Down", "Down", "Space", "Space"]);
     session.wait_for("as picture");
     picture("5-files")?;
-    session.keys(&["5"]);
+    session.keys(&["6"]);
     session.wait_for("now → as planned");
     picture("6-plan")?;
     session.keys(&["a"]);
@@ -143,7 +134,22 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.wait_until("a ladder", |screen| screen.contains("SHELDUCK") || screen.contains("broken"));
     session.keys(&["s"]);
     session.wait_until("the layout", |screen| screen.contains("24 entries") && screen.contains("; swept"));
-    picture("10-many-volumes")
+    picture("10-many-volumes")?;
+    open("dry-dock");
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("lowest") || screen.contains("broken"));
+    session.keys(&["s"]);
+    session.wait_until("the volume", |screen| screen.contains("DRYDOCK") && screen.contains("; swept"));
+    session.keys(&["4"]);
+    session.wait_for("from computed");
+    session.keys(&["Right", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down"]);
+    picture("11-mend")?;
+    open("wheelhouse");
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("WHEEL"));
+    session.keys(&["4"]);
+    session.wait_for("rule: FAT copies");
+    picture("12-check")
 }
 
 fn picture(name: &str) -> anyhow::Result<()> {

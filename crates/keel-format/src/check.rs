@@ -230,7 +230,9 @@ pub fn ground(volume: &dyn Volume, allocation: &Allocation) -> Option<Ground> {
     let mut unclaimed = Ranges::default();
     if allocation.knows_all {
         let is_claimed = |unit: u64| claimed.get(index(unit)).is_some_and(|byte| byte & mask(BitOrder::LowFirst, unit) != 0);
-        (0..allocation.units).filter(|unit| allocation.is_used(*unit) && !is_claimed(*unit)).for_each(|unit| unclaimed.push(unit));
+        (0..allocation.units)
+            .filter(|unit| allocation.is_used(*unit) && !is_claimed(*unit))
+            .for_each(|unit| unclaimed.push(unit));
     }
     ground.uncounted = uncounted.0;
     ground.unclaimed = unclaimed.0;
@@ -273,10 +275,11 @@ fn ground_rules(volume: &dyn Volume) -> Vec<Checked> {
         let held = found(&ground.unclaimed, Severity::Note, "are counted as used and held by no file");
         let repairs = if held.is_some() { volume.mark(&allocation, &ground.unclaimed, false) } else { Vec::new() };
         let loses = "what they hold, which has no name: take it out first (ykeel check --lost-to DIR)";
-        rules.push(
-            Checked::new(HELD.0, HELD.1, held.into_iter().collect())
-                .mended_by(Some(Mending::costly("they are counted as free", loses, repairs))),
-        );
+        rules.push(Checked::new(HELD.0, HELD.1, held.into_iter().collect()).mended_by(Some(Mending::costly(
+            "they are counted as free",
+            loses,
+            repairs,
+        ))));
     }
     rules
 }

@@ -37,16 +37,16 @@ mod view;
 mod volume;
 mod witness;
 
-pub use check::{Allocation, BitOrder, Checked, Mending};
 pub use chain::{Chain, Link, LinkTable};
+pub use check::{Allocation, BitOrder, Checked, Mending};
 pub use device::{read_bytes, read_lenient};
 pub use error::{FormatError, Problem};
 pub use finding::{Finding, Severity};
 pub use geometry::Geometry;
 pub use kind::VolumeKind;
 pub use stamp::Stamp;
-pub use structure::{Compute, Computed, Field, Form, Repair, Row, Structure, Take, Version};
 pub use stream::{Extent, ExtentStream, MemoryStream, StreamReader, read_whole};
+pub use structure::{Compute, Computed, Field, Form, Repair, Row, Structure, Take, Version};
 pub use view::View;
 pub use volume::{Deleted, Entry, Existence, NodeId, NodeKind, StreamInfo, Times, Volume, VolumeSummary, WalkEntry};
 pub use witness::{FoundVolume, Witness, WitnessKind};

@@ -4,6 +4,9 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use crate::{FormatError, read_bytes};
 
+/// Says whether bytes read at a place state the volume.
+type Judge<'a> = &'a dyn Fn(ByteOffset, &[u8]) -> Result<(), FormatError>;
+
 /// How the bytes of a field read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Form {
@@ -187,7 +190,7 @@ impl Structure {
         name: impl Into<String>,
         len: usize,
         places: (ByteOffset, &[ByteOffset]),
-        judge: &dyn Fn(ByteOffset, &[u8]) -> Result<(), FormatError>,
+        judge: Judge<'_>,
         adapt: &dyn Fn(Vec<u8>) -> Vec<u8>,
     ) -> Self {
         let version = |at: ByteOffset| match read_bytes(window.as_ref(), at, len, "structure") {

@@ -74,9 +74,9 @@ fn mended(source: &SharedSource) -> SharedSource {
     let mut done: Vec<&str> = Vec::new();
     loop {
         let checked = check(opened(&view).as_ref());
-        let next = checked.iter().find(|rule| {
-            rule.mending.as_ref().is_some_and(|mending| mending.is_safe) && !done.contains(&rule.rule)
-        });
+        let next = checked
+            .iter()
+            .find(|rule| rule.mending.as_ref().is_some_and(|mending| mending.is_safe) && !done.contains(&rule.rule));
         let Some(rule) = next else { return view };
         let mut overlay = Overlay::new(view);
         rule.mending.iter().flat_map(|mending| &mending.repairs).for_each(|repair| overlay.lay(repair.at, &repair.bytes));

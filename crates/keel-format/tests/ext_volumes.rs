@@ -195,7 +195,9 @@ fn a_volume_without_any_superblock_is_found_by_its_descriptors() {
         assert!(!repairs.is_empty() && repairs.iter().all(|repair| repair.from == keel_format::Take::Computed), "{name}");
         let file = fs::File::options().write(true).open(&bench.image).unwrap();
         use std::os::unix::fs::FileExt;
-        groups_of(&geometry).into_iter().for_each(|group| file.write_all_at(&[0; 1024], geometry.superblock_at(group).0).unwrap());
+        groups_of(&geometry)
+            .into_iter()
+            .for_each(|group| file.write_all_at(&[0; 1024], geometry.superblock_at(group).0).unwrap());
         repairs.iter().for_each(|repair| file.write_all_at(&repair.bytes, repair.at.0).unwrap());
         bench.fill(DRIVER, |folder| {
             for (path, content) in many_files() {

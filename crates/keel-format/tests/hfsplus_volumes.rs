@@ -104,7 +104,8 @@ fn a_volume_is_found_by_its_alternate_header_and_the_header_put_back() {
         assert!(volume.has(WitnessKind::BackupBootSector) && volume.has(WitnessKind::RootDirectory));
         assert_eq!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()).len(), files().len() + 1);
         let mended = support::mended(&volume.geometry, &drive);
-        let (Some(Geometry::HfsPlus(found)), Geometry::HfsPlus(whole)) = (registry::boot_sector(mended.as_ref(), ByteOffset(0)), whole)
+        let (Some(Geometry::HfsPlus(found)), Geometry::HfsPlus(whole)) =
+            (registry::boot_sector(mended.as_ref(), ByteOffset(0)), whole)
         else {
             panic!()
         };

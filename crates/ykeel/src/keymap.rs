@@ -109,7 +109,14 @@ use Stage::{Files, Ladder, Mend, Plan, Sweep, Yard};
 /// The table. Earlier lines win where two share a key in a stage.
 pub(crate) const BINDINGS: &[Binding] = &[
     line("enter", Action::Enter, "open", "Open the drive, folder or find that is selected", &[Yard, Files], true),
-    line("enter", Action::LookInto, "look into", "Look into the selected volume: whose files are these?", &[Ladder, Sweep, Mend], true),
+    line(
+        "enter",
+        Action::LookInto,
+        "look into",
+        "Look into the selected volume: whose files are these?",
+        &[Ladder, Sweep, Mend],
+        true,
+    ),
     line(
         "s",
         Action::Sweep,
@@ -134,7 +141,14 @@ pub(crate) const BINDINGS: &[Binding] = &[
     ),
     line("m", Action::TakeMain, "main", "Take the structure, or the selected field, as it stands", &[Mend], true),
     line("c", Action::TakeCopy, "copy", "Take the structure, or the selected field, from its copy", &[Mend], true),
-    line("o", Action::TakeComputed, "computed", "Take the structure, or the selected field, as computed from the volume", &[Mend], true),
+    line(
+        "o",
+        Action::TakeComputed,
+        "computed",
+        "Take the structure, or the selected field, as computed from the volume",
+        &[Mend],
+        true,
+    ),
     line("r", Action::MendRule, "mend rule", "Mend what the selected rule found, or let it be", &[Mend], true),
     line(
         "E",

@@ -132,7 +132,10 @@ fn check_structures_and_prove_tell_what_they_see_to_scripts() {
     let boot = &document["structures"][0];
     assert_eq!((code, &boot["best"], &boot["main"]["holds"]), (0, &Value::from("computed"), &Value::from(false)));
     let field = boot["fields"].as_array().unwrap().iter().find(|field| field["name"] == "MftStartLcn").unwrap();
-    assert_eq!((&field["main"], &field["computed"], &field["differs"]), (&Value::from("0"), &Value::from("4"), &Value::from(true)));
+    assert_eq!(
+        (&field["main"], &field["computed"], &field["differs"]),
+        (&Value::from("0"), &Value::from("4"), &Value::from(true))
+    );
     assert!(field["witness"].as_str().unwrap().contains("record 0") && field["breaks"] == "no file is found");
     assert_eq!(document["structures"][1]["best"], "copy");
 
@@ -141,7 +144,11 @@ fn check_structures_and_prove_tell_what_they_see_to_scripts() {
     let mended = bench.copy("dry-dock.img");
     assert_eq!(bench.run(&["mend", text(&mended), "--apply", "--yes"]).status.code(), Some(0));
     let (code, proof) = bench.json(&["prove", text(&mended), "--volume", "n1"]);
-    assert_eq!((code, &proof["mounted"], &proof["different"]), (0, &Value::from(true), &Value::from(Vec::<Value>::new())), "{proof}");
+    assert_eq!(
+        (code, &proof["mounted"], &proof["different"]),
+        (0, &Value::from(true), &Value::from(Vec::<Value>::new())),
+        "{proof}"
+    );
     assert_eq!(proof["same"], proof["sampled"]);
 }
 

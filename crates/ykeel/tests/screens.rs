@@ -149,3 +149,67 @@ fn a_terminal_too_small_is_told_plainly() {
     screen.keys(&["q"]);
     screen.wait_for("ended 0");
 }
+
+#[test]
+fn mend_compares_three_columns_takes_versions_checks_and_proves() {
+    let bench = Bench::new();
+    let image = bench.copy("deck-camera.img");
+    let before = fingerprint(&image);
+    let screen = session(&bench, "mend", "deck-camera.img");
+    screen.wait_until("the volume", |screen| screen.contains("DECKCAM") && screen.contains("10 of 10"));
+    screen.keys(&["4"]);
+    let mend = screen.wait_for("ClusterHeapOffset");
+    assert!(mend.contains("exFAT boot region") && mend.contains("does not hold") && mend.contains("1 of 1 hold"), "{mend}");
+    assert!(mend.contains("rule: directory entry sets") && mend.contains("ClusterHeapOffset"), "{mend}");
+    // A field, its witness and what it breaks; then the whole structure as computed, and as the evidence says again.
+    screen.keys(&["Right", "Down", "Down", "Down", "Down"]);
+    let field = screen.wait_for("bytes around FatOffset");
+    assert!(field.contains("When it is wrong") && field.contains("Computed from this: where a FAT stands"), "{field}");
+    screen.keys(&["Left", "o"]);
+    screen.wait_for("from computed");
+    screen.keys(&["o"]);
+    screen.wait_for("from copy");
+    screen.keys(&["6"]);
+    let plan = screen.wait_for("1 edits, 6.1 kB");
+    let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
+    screen.keys(&["a"]);
+    screen.wait_for("Type the code of this drive");
+    screen.line(&code);
+    screen.keys(&["Enter"]);
+    screen.wait_for("read back and compared");
+    screen.keys(&["Escape"]);
+    let files = expected("deck-camera", "DECKCAM").len();
+    let proof = screen.wait_for("samples that read");
+    assert!(proof.contains(&format!("files listed {files} → {files}")), "{proof}");
+    assert!(proof.contains("mounted read-only by exfat"), "{proof}");
+    screen.keys(&["4"]);
+    let held = screen.wait_until("a region that holds", |screen| {
+        screen.contains("as it stands") && screen.contains("Next") || screen.contains("ClusterHeapOffset")
+    });
+    assert!(!held.contains("does not hold"), "{held}");
+    screen.keys(&["6", "u"]);
+    screen.wait_for("is put back as it was");
+    screen.keys(&["Enter"]);
+    screen.wait_for("stands as before the apply");
+    assert_eq!(fingerprint(&image), before);
+    screen.keys(&["Escape", "q"]);
+    screen.wait_for("ended 0");
+}
+
+#[test]
+fn a_rule_that_costs_something_is_mended_on_request() {
+    let bench = Bench::new();
+    bench.copy("deck-recorder.img");
+    let screen = session(&bench, "rule", "deck-recorder.img");
+    screen.wait_until("the volume", |screen| screen.contains("RECORDER") && screen.contains("10 of 10"));
+    screen.keys(&["4"]);
+    let found = screen.wait_for("on request: r");
+    assert!(found.contains("the journal does not hold") && found.contains("What that costs"), "{found}");
+    screen.keys(&["r"]);
+    screen.wait_for("mended, as asked");
+    screen.wait_for("1 STAGED");
+    screen.keys(&["r"]);
+    screen.wait_for("on request: r");
+    screen.keys(&["q"]);
+    screen.wait_for("ended 0");
+}

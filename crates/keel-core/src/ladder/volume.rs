@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
-use keel_format::{Compute, Deleted, Entry, Finding, NodeKind, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole};
+use keel_format::{
+    Compute, Deleted, Entry, Finding, NodeKind, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole,
+};
 use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};

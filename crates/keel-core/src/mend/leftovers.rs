@@ -117,7 +117,10 @@ pub(super) fn told(leftovers: Vec<Leftover>, asked: bool) -> Vec<Withheld> {
             (Some(file), _) => format!("the sector at {} belongs to {file} now: it is not erased", leftover.at),
             (None, true) => return None,
             (None, false) => {
-                format!("a leftover at {} on ground that belongs to something else; erased on request (mend --also {RULE})", leftover.at)
+                format!(
+                    "a leftover at {} on ground that belongs to something else; erased on request (mend --also {RULE})",
+                    leftover.at
+                )
             }
         };
         Some(Withheld { find: leftover.on.unwrap_or_else(|| "drive".into()), structure: leftover.what, why })

@@ -9,7 +9,7 @@ mod table;
 
 pub use check::{ByCheck, Report, report};
 pub use leftovers::{Leftover, RULE as LEFTOVERS, leftovers};
-pub use proof::{Look, look, lost};
+pub use proof::{Look, Proven, look, looks, lost, proven};
 pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
 

@@ -1,21 +1,30 @@
 //! What reads through a volume: the same sampled files, before and after.
 
 use std::collections::BTreeMap;
+use std::ops::ControlFlow;
+use std::sync::Arc;
 
-use keel_format::{Geometry, read_whole};
-use keel_source::{SharedSource, printable};
+use keel_format::{Deleted, Geometry, NodeKind, read_whole, registry};
+use keel_source::{SharedSource, Window, printable};
+use serde::Serialize;
 
+use super::prove::{Proof, prove};
 use crate::job::Cancel;
 use crate::ladder::samples;
+use crate::sweep::Find;
 
 /// The most of each sampled file that is read, in bytes.
 const SAMPLED_BYTES: usize = 1 << 20;
+/// The most files that are counted.
+const MOST_COUNTED: u64 = 10_000_000;
 
 /// What a look into a volume found.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Look {
     /// True when its tree can be read.
     pub opens: bool,
+    /// Files that it lists.
+    pub counted: u64,
     /// Sampled files that read whole: path, and hash of the first MiB.
     pub files: BTreeMap<String, String>,
 }
@@ -30,11 +39,64 @@ pub fn look(window: &SharedSource, geometry: &Geometry) -> Look {
         whole.then(|| (path, blake3::hash(&bytes).to_hex().to_string()))
     };
     let files = samples(volume.as_ref(), &Cancel::default()).into_iter().filter_map(read).collect();
-    Look { opens: true, files }
+    let mut counted = 0;
+    let _ = volume.walk(Deleted::Hide, &mut |found| {
+        counted += u64::from(found.entry.kind == NodeKind::File);
+        if counted < MOST_COUNTED { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    });
+    Look { opens: true, counted, files }
 }
 
 /// The path of a file that reads `now` and does not read the same `then`, control characters made visible.
 #[must_use]
 pub fn lost(now: &Look, then: &Look) -> Option<String> {
     now.files.iter().find(|(path, hash)| then.files.get(*path) != Some(hash)).map(|(path, _)| printable(path))
+}
+
+/// What was proven of one volume after an apply.
+#[derive(Debug, Clone, Serialize)]
+pub struct Proven {
+    /// The find.
+    pub find: String,
+    /// Files listed before and after.
+    pub counted: [u64; 2],
+    /// Sampled files that read whole before and after.
+    pub sampled: [u64; 2],
+    /// A file that read before and does not read the same now.
+    pub lost: Option<String>,
+    /// What a kernel made of it.
+    pub kernel: Option<Proof>,
+    /// Why no kernel was asked.
+    pub no_kernel: Option<String>,
+}
+
+/// A look into every volume that can be read, as the finds describe it: what `proven` compares with.
+#[must_use]
+pub fn looks(source: &SharedSource, finds: &[Find]) -> BTreeMap<String, Look> {
+    let open = finds.iter().filter(|find| find.inside.is_none() && find.kind.why_closed().is_none());
+    open.map(|find| (find.id.clone(), look(&window(source, find), &find.geometry))).collect()
+}
+
+/// Looks again, now through what the drive itself states, and lets the kernel mount what stands.
+#[must_use]
+pub fn proven(source: &SharedSource, finds: &[Find], before: &BTreeMap<String, Look>) -> Vec<Proven> {
+    let one = |(id, then): (&String, &Look)| {
+        let find = finds.iter().find(|find| find.id == *id)?;
+        let geometry = registry::boot_sector(source.as_ref(), find.start_byte)?;
+        let now = look(&window(source, find), &geometry);
+        let kernel = prove(source, find);
+        Some(Proven {
+            find: id.clone(),
+            counted: [then.counted, now.counted],
+            sampled: [then.files.len() as u64, now.files.len() as u64],
+            lost: lost(then, &now),
+            no_kernel: kernel.as_ref().err().map(ToString::to_string),
+            kernel: kernel.ok(),
+        })
+    };
+    before.iter().filter_map(one).collect()
+}
+
+fn window(source: &SharedSource, find: &Find) -> SharedSource {
+    Arc::new(Window::new(Arc::clone(source), find.range()))
 }

@@ -60,7 +60,11 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec
         for repair in checked.repairs {
             merge(&mut repairs, repair);
         }
-        withheld.extend(checked.on_request.into_iter().map(|(rule, why)| Withheld { find: find.id.clone(), structure: rule, why }));
+        withheld.extend(checked.on_request.into_iter().map(|(rule, why)| Withheld {
+            find: find.id.clone(),
+            structure: rule,
+            why,
+        }));
     }
     if repairs.is_empty() {
         return (Vec::new(), withheld);
@@ -92,7 +96,9 @@ fn nothing_to_take(structure: &Structure) -> String {
     let copies: Vec<String> = structure
         .copies
         .iter()
-        .filter_map(|copy| Some(format!("the one at {} does not hold either: {}", structure.start + copy.at.0, structure.why_not(copy)?)))
+        .filter_map(|copy| {
+            Some(format!("the one at {} does not hold either: {}", structure.start + copy.at.0, structure.why_not(copy)?))
+        })
         .take(3)
         .collect();
     let none = if structure.copies.is_empty() { "it has no copy".to_string() } else { copies.join("; ") };

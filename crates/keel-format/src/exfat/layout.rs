@@ -36,7 +36,7 @@ pub struct RawBoot {
     pub volume_serial_number: U32,
     /// `FileSystemRevision`: minor, major.
     pub file_system_revision: [u8; 2],
-/// `VolumeFlags`: bit 0 active FAT, bit 1 dirty, bit 2 media failure.
+    /// `VolumeFlags`: bit 0 active FAT, bit 1 dirty, bit 2 media failure.
     pub volume_flags: U16,
     /// `BytesPerSectorShift`.
     pub bytes_per_sector_shift: u8,

@@ -14,8 +14,8 @@ use super::upcase::UpCase;
 use crate::chain::{Chain, Link, LinkTable};
 use crate::pages::Pages;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
-    StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, tree,
+    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity,
+    StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, tree,
 };
 
 /// The largest directory that the specification allows, in bytes.

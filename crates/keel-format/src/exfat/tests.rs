@@ -8,7 +8,7 @@ use zerocopy::little_endian::{U16, U32, U64};
 
 use super::layout::{BITMAP, FILE, NAME, RawAllocation, RawFile, RawStream, STREAM, UPCASE, set_checksum, table_checksum};
 use super::*;
-use crate::{Compute, Repair, Structure, Take, Deleted, Geometry, View, Volume, WalkEntry, read_whole};
+use crate::{Compute, Deleted, Geometry, Repair, Structure, Take, View, Volume, WalkEntry, read_whole};
 
 /// 4 MiB in clusters of 4 KiB: FAT at 64 KiB, heap at 128 KiB; bitmap, up-case table and root in clusters 2, 3, 4.
 fn geometry() -> ExFatGeometry {

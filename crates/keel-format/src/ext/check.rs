@@ -6,9 +6,7 @@ use std::ops::ControlFlow;
 use keel_source::{ByteOffset, printable};
 use zerocopy::{FromBytes, IntoBytes};
 
-use super::layout::{
-    BG_BLOCK_UNINIT, INCOMPAT_RECOVER, JOURNAL_INODE, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT,
-};
+use super::layout::{BG_BLOCK_UNINIT, INCOMPAT_RECOVER, JOURNAL_INODE, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT};
 use super::{ExtGeometry, ExtVolume, mend};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
 use crate::{Extent, Finding, NodeId, Repair, Severity, Volume, read_bytes};
@@ -56,7 +54,8 @@ fn journal(volume: &ExtVolume) -> Checked {
         return checked;
     }
     let mut blocks: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
-    let read = |block: u64| read_bytes(volume.source().as_ref(), ByteOffset(block * unit), geometry.block_bytes as usize, "block").ok();
+    let read =
+        |block: u64| read_bytes(volume.source().as_ref(), ByteOffset(block * unit), geometry.block_bytes as usize, "block").ok();
     for block in replayed {
         if let Some(bytes) = read(*block) {
             blocks.insert(*block, bytes);
@@ -97,7 +96,8 @@ fn state(volume: &ExtVolume) -> Checked {
         return Checked::new(RULE.0, RULE.1, Vec::new());
     };
     let how = format!("s_state is {}", raw.s_state);
-    let finding = Finding::at(Severity::Doubt, ByteOffset(SUPERBLOCK_AT + 58), "errors were noted: a system may mount it read-only", how);
+    let finding =
+        Finding::at(Severity::Doubt, ByteOffset(SUPERBLOCK_AT + 58), "errors were noted: a system may mount it read-only", how);
     let repair = changed(&raw, "the note of errors is cleared", |raw| raw.s_state.set(1));
     let mending = Mending::costly("the note is cleared", "the note that a full check is due", vec![repair]);
     Checked::new(RULE.0, RULE.1, vec![finding]).mended_by(Some(mending))
@@ -176,7 +176,11 @@ pub(super) fn allocation(volume: &ExtVolume) -> Option<Allocation> {
         let block = u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32;
         let at = geometry.block_at(block)?;
         let never = raw.bg_flags.get() & BG_BLOCK_UNINIT != 0 && geometry.counts_unwritten();
-        let read = if never { vec![0; group_bytes] } else { read_bytes(volume.source().as_ref(), at, group_bytes, "block bitmap").ok()? };
+        let read = if never {
+            vec![0; group_bytes]
+        } else {
+            read_bytes(volume.source().as_ref(), at, group_bytes, "block bitmap").ok()?
+        };
         places.push(Extent { stream_at: bits.len() as u64, volume_at: Some(at), bytes: group_bytes as u64 });
         bits.extend(read);
     }
@@ -219,7 +223,9 @@ pub(super) fn marked(volume: &ExtVolume, allocation: &Allocation, units: &[std::
     let geometry: &ExtGeometry = volume.geometry();
     for (first, stored, fresh) in mend::counted(&view, geometry) {
         let size = usize::from(geometry.descriptor_bytes);
-        for ((_, fresh), group) in stored.chunks(size).zip(fresh.chunks(size)).zip(first..).filter(|((stored, fresh), _)| stored != fresh) {
+        for ((_, fresh), group) in
+            stored.chunks(size).zip(fresh.chunks(size)).zip(first..).filter(|((stored, fresh), _)| stored != fresh)
+        {
             let at = geometry.descriptor_at(group);
             repairs.push(Repair::computed(format!("descriptor of group {group}"), at, fresh.to_vec(), "counted in its bitmaps"));
         }

@@ -7,14 +7,15 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::directory::{RawName, entries};
 use super::layout::{
-    FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
+    FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT,
+    crc32c,
 };
 use super::{ExtGeometry, Inode, journal};
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
-    Allocation, Checked,    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem, Repair, Severity,
-    StreamInfo, StreamReader, Times, View, Volume, VolumeSummary, WalkEntry, tree,
+    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind,
+    Problem, Repair, Severity, StreamInfo, StreamReader, Times, View, Volume, VolumeSummary, WalkEntry, tree,
 };
 
 /// The largest directory that is read, in bytes.

@@ -148,7 +148,8 @@ fn copies(volume: &FatVolume) -> Checked {
         }
         let Some(copy) = chosen else { continue };
         let len = usize::try_from(REGION.min(geometry.fat_bytes() - at)).unwrap_or(0);
-        let read = |copy| read_lenient(volume.source().as_ref(), geometry.fat_at(copy) + at, len, "FAT").ok().map(|(bytes, _)| bytes);
+        let read =
+            |copy| read_lenient(volume.source().as_ref(), geometry.fat_at(copy) + at, len, "FAT").ok().map(|(bytes, _)| bytes);
         let Some(right) = read(copy) else { continue };
         for other in (0..geometry.fats).filter(|other| *other != copy && read(*other).as_ref() != Some(&right)) {
             let name = format!("FAT copy {}", other + 1);
@@ -157,7 +158,8 @@ fn copies(volume: &FatVolume) -> Checked {
             repairs.push(Repair { from: crate::Take::Copy(copy as usize), is_main: other == 0, ..repair });
         }
     }
-    Checked::new(RULE.0, RULE.1, findings).mended_by(Some(Mending::safe("each region is taken from the copy that is right", repairs)))
+    Checked::new(RULE.0, RULE.1, findings)
+        .mended_by(Some(Mending::safe("each region is taken from the copy that is right", repairs)))
 }
 
 /// A region that no file goes through: the copy of which every entry can be one, when that is only one of them.
@@ -200,7 +202,8 @@ fn sizes(volume: &FatVolume) -> Checked {
         let bytes = u32::try_from(there).unwrap_or(0).to_le_bytes().to_vec();
         repairs.push(Repair::computed("DIR_FileSize", slot.at + 28, bytes, "the size is set to what the chain holds"));
     });
-    let mending = Mending::costly("sizes are set to what the chains hold", "the end of these files, where it is known at all", repairs);
+    let mending =
+        Mending::costly("sizes are set to what the chains hold", "the end of these files, where it is known at all", repairs);
     Checked::new(RULE.0, RULE.1, findings).mended_by(Some(mending))
 }
 
@@ -279,7 +282,8 @@ pub(super) fn freed(volume: &FatVolume, units: &[std::ops::Range<u64>]) -> Vec<R
     }
     let repair = |((copy, sector), bytes): ((u32, u64), Vec<u8>)| {
         let name = format!("FAT copy {}", copy + 1);
-        let repair = Repair::computed(name, geometry.fat_at(copy) + sector * REGION, bytes, "clusters of no file are counted as free");
+        let repair =
+            Repair::computed(name, geometry.fat_at(copy) + sector * REGION, bytes, "clusters of no file are counted as free");
         Repair { is_main: copy == 0, ..repair }
     };
     sectors.into_iter().map(repair).collect()

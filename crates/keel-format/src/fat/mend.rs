@@ -85,16 +85,16 @@ fn boot(
         }
     };
     let sector = u64::from(geometry.bytes_per_sector);
-    let copies: Vec<ByteOffset> =
-        Some(geometry.backup).filter(|backup| wide && *backup > 0).map(|at| ByteOffset(u64::from(at) * sector)).into_iter().collect();
-    let read = Structure::read(window, format!("{} boot sector", geometry.kind.word()), 512, (ByteOffset(0), &copies), &judge, &|b| b);
+    let copies: Vec<ByteOffset> = Some(geometry.backup)
+        .filter(|backup| wide && *backup > 0)
+        .map(|at| ByteOffset(u64::from(at) * sector))
+        .into_iter()
+        .collect();
+    let read =
+        Structure::read(window, format!("{} boot sector", geometry.kind.word()), 512, (ByteOffset(0), &copies), &judge, &|b| b);
     let tail: &[Field] = if wide { &WIDE } else { &NARROW };
     let read = read.with_computed(compute, || volume.map(|volume| computed(geometry, hidden, volume)));
-    Structure {
-        fields: [&COMMON[..], tail, &[SIGNATURE]].concat(),
-        renews_copies: true,
-        ..read
-    }
+    Structure { fields: [&COMMON[..], tail, &[SIGNATURE]].concat(), renews_copies: true, ..read }
 }
 
 /// The boot sector from FATs, root directory and data area.
@@ -127,7 +127,8 @@ fn computed(geometry: &FatGeometry, hidden: u32, volume: &FatVolume) -> Computed
 fn fs_info(window: &SharedSource, geometry: &FatGeometry, (volume, compute): (Option<&FatVolume>, Compute)) -> Structure {
     let judge = |at: ByteOffset, bytes: &[u8]| -> Result<(), FormatError> {
         let view = View::new("FSInfo", at, bytes);
-        let marks = [(0, "FSI_LeadSig", &b"RRaA"[..]), (484, "FSI_StrucSig", b"rrAa"), (508, "FSI_TrailSig", &[0, 0, 0x55, 0xAA])];
+        let marks =
+            [(0, "FSI_LeadSig", &b"RRaA"[..]), (484, "FSI_StrucSig", b"rrAa"), (508, "FSI_TrailSig", &[0, 0, 0x55, 0xAA])];
         for (offset, field, mark) in marks {
             if view.slice(offset, 4, field)? != mark {
                 return Err(view.wrong(offset, field, u64::from(view.u32(offset, field)?), "the mark of the specification"));
@@ -136,7 +137,10 @@ fn fs_info(window: &SharedSource, geometry: &FatGeometry, (volume, compute): (Op
         Ok(())
     };
     let place = |sector: u16| ByteOffset(u64::from(sector) * u64::from(geometry.bytes_per_sector));
-    let copy = geometry.backup.checked_add(geometry.fs_info).filter(|sector| geometry.backup > 0 && u32::from(*sector) < geometry.reserved_sectors);
+    let copy = geometry
+        .backup
+        .checked_add(geometry.fs_info)
+        .filter(|sector| geometry.backup > 0 && u32::from(*sector) < geometry.reserved_sectors);
     let copies: Vec<ByteOffset> = copy.map(place).into_iter().collect();
     let read = Structure::read(window, "FSInfo sector", 512, (place(geometry.fs_info), &copies), &judge, &|bytes| bytes);
     let computed = |volume: &FatVolume| {

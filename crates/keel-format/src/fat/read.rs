@@ -9,8 +9,9 @@ use super::directory::{RawSlot, Slots};
 use super::layout::RawDirEntry;
 use super::{FatGeometry, FatTable};
 use crate::{
-    Allocation, Chain, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Repair, Severity, StreamInfo,
-    StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient, tree,
+    Allocation, Chain, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem,
+    Repair, Severity, StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
+    tree,
 };
 
 /// The largest directory: the specification allows 65,536 entries of 32 bytes.

@@ -28,7 +28,8 @@ fn header(volume: &HfsVolume) -> Option<RawHeader> {
 
 /// Both headers with `change` made.
 fn changed(volume: &HfsVolume, reason: &str, change: impl Fn(&mut RawHeader)) -> Vec<Repair> {
-    let places = [(volume.geometry().alternate_at(), "alternate volume header", false), (ByteOffset(HEADER_AT), "volume header", true)];
+    let places =
+        [(volume.geometry().alternate_at(), "alternate volume header", false), (ByteOffset(HEADER_AT), "volume header", true)];
     let one = |(at, name, is_main): (ByteOffset, &str, bool)| {
         let mut raw = volume.header_at(at).filter(|_| mend::is_stated_at(volume.source(), volume.geometry(), at))?;
         change(&mut raw);
@@ -46,7 +47,8 @@ fn journal_rule(volume: &HfsVolume) -> Checked {
     let damaged = |what: &str, at: ByteOffset, how: String| {
         let finding = Finding::at(Severity::Broken, at, what, how);
         if let Some((at, bytes)) = ring {
-            let fresh = Repair::computed("journal header", at, make::journal_header(bytes), "a fresh, empty journal in the same place");
+            let fresh =
+                Repair::computed("journal header", at, make::journal_header(bytes), "a fresh, empty journal in the same place");
             let loses = "changes of the last seconds that only the old journal holds";
             let mending = Mending::costly("a fresh, empty journal is written in its place", loses, vec![fresh]);
             return Checked::new(RULE.0, RULE.1, vec![finding]).mended_by(Some(mending));
@@ -61,7 +63,9 @@ fn journal_rule(volume: &HfsVolume) -> Checked {
     let plain = crate::pages::Pages::new(SharedSource::clone(volume.below()));
     let held = match journal::read(&plain, geometry) {
         Ok(None) => return Checked::new(RULE.0, RULE.1, Vec::new()),
-        Err(error) => return damaged("the journal does not hold: a system refuses to mount the volume", error.at, error.to_string()),
+        Err(error) => {
+            return damaged("the journal does not hold: a system refuses to mount the volume", error.at, error.to_string());
+        }
         Ok(Some(held)) => held,
     };
     if let Some(finding) = held.findings.first() {
@@ -98,10 +102,20 @@ fn marks(volume: &HfsVolume) -> Checked {
     let mut findings = Vec::new();
     let at = ByteOffset(HEADER_AT + 4);
     if attributes & ATTRIBUTE_INCONSISTENT != 0 {
-        findings.push(Finding::at(Severity::Doubt, at, "the volume is marked as inconsistent", format!("attributes 0x{attributes:08x}")));
+        findings.push(Finding::at(
+            Severity::Doubt,
+            at,
+            "the volume is marked as inconsistent",
+            format!("attributes 0x{attributes:08x}"),
+        ));
     }
     if unclean {
-        findings.push(Finding::at(Severity::Note, at, "the volume was not cleanly unmounted", format!("attributes 0x{attributes:08x}")));
+        findings.push(Finding::at(
+            Severity::Note,
+            at,
+            "the volume was not cleanly unmounted",
+            format!("attributes 0x{attributes:08x}"),
+        ));
     }
     let repairs = changed(volume, "the marks are set as after a clean unmount", |raw| {
         raw.attributes.set(raw.attributes.get() & !ATTRIBUTE_INCONSISTENT | ATTRIBUTE_UNMOUNTED);
@@ -117,12 +131,18 @@ fn counts(volume: &HfsVolume) -> Checked {
     let computed = structures.first().and_then(|structure| structure.computed.as_ref()).map(|computed| computed.bytes.clone());
     let stored = header(volume).map(|raw| raw.as_bytes().to_vec());
     let (Some(computed), Some(stored)) = (computed, stored) else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
-    let number = |bytes: &[u8], at: usize| bytes.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_be_bytes(*word));
+    let number =
+        |bytes: &[u8], at: usize| bytes.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_be_bytes(*word));
     let wrong: Vec<&(&str, usize)> = COUNTS.iter().filter(|(_, at)| number(&computed, *at) != number(&stored, *at)).collect();
     let mut findings: Vec<Finding> = Vec::new();
     for (name, at) in &wrong {
         let what = format!("{name} is {}, counted {}", number(&stored, *at), number(&computed, *at));
-        findings.push(Finding::at(Severity::Doubt, ByteOffset(HEADER_AT + *at as u64), what, "every catalog record, and the bitmap"));
+        findings.push(Finding::at(
+            Severity::Doubt,
+            ByteOffset(HEADER_AT + *at as u64),
+            what,
+            "every catalog record, and the bitmap",
+        ));
     }
     let next = (number(&stored, 64), number(&computed, 64));
     if next.0 < next.1 {

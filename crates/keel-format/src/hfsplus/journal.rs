@@ -139,8 +139,7 @@ pub(super) fn read(pages: &Pages, geometry: &HfsGeometry) -> Result<Option<Journ
         return Err(view.wrong(8, "start", start, "a place inside the journal"));
     }
     let emptied = emptied(view, order, end);
-    let mut journal =
-        Journal { unit: u64::from(unit), newer: HashMap::new(), transactions: 0, findings: Vec::new(), emptied };
+    let mut journal = Journal { unit: u64::from(unit), newer: HashMap::new(), transactions: 0, findings: Vec::new(), emptied };
     let walk = Walk { pages, order, ring, list_bytes: u64::from(list_bytes), start, end };
     if let Err(error) = walk.run(&mut journal) {
         let what = "the journal is damaged: what it holds from here on is not replayed";

@@ -5,9 +5,9 @@ use zerocopy::big_endian::{U16, U32, U64};
 
 use super::HfsVolume;
 use super::layout::{
-    ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, CATALOG_KEY, EXTENTS_KEY, FIRST_USER_ID, HEADER_AT, NODE_HEADER, NODE_LEAF, RECORD_FOLDER,
-    RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawExtent, RawFolder, RawFork, RawHeader, RawNode, RawPermissions,
-    RawTreeHeader,
+    ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, CATALOG_KEY, EXTENTS_KEY, FIRST_USER_ID, HEADER_AT, NODE_HEADER, NODE_LEAF,
+    RECORD_FOLDER, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawExtent, RawFolder, RawFork, RawHeader, RawNode,
+    RawPermissions, RawTreeHeader,
 };
 
 use crate::Volume;
@@ -123,12 +123,13 @@ pub fn journal(volume: &HfsVolume, bytes: u64) -> Option<Vec<Piece>> {
         run == wanted
     })?;
     let info = last + 1 - wanted;
+    let ground = info..last + 1;
     let mut block = 1u32.to_be_bytes().to_vec();
     block.resize(36, 0);
     block.extend(((info + 1) * size).to_be_bytes());
     block.extend(bytes.to_be_bytes());
     let mut pieces: Vec<Piece> =
-        allocation.marked(&[info..last + 1], true).into_iter().map(|repair| (repair.at.0, repair.bytes)).collect();
+        allocation.marked(std::slice::from_ref(&ground), true).into_iter().map(|repair| (repair.at.0, repair.bytes)).collect();
     pieces.push((info * size, block));
     pieces.push(((info + 1) * size, journal_header(bytes)));
     for at in [HEADER_AT, geometry.alternate_at().0] {

@@ -13,15 +13,15 @@ use super::catalog::{LinkTo, Record, against_first_of, parent_of, text_of, units
 use super::compress::{ATTRIBUTE, Compression};
 use super::forks::{self, ForkKind};
 use super::layout::{
-    ALLOCATION_FILE_ID, ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, EXTENTS_FILE_ID, Fork,
-    HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork, RawHeader,
+    ALLOCATION_FILE_ID, ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID,
+    EXTENTS_FILE_ID, Fork, HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork, RawHeader,
 };
 use super::{HfsGeometry, journal};
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity, StreamInfo,
-    StreamReader, View, Volume, VolumeSummary, WalkEntry, tree,
+    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem,
+    Severity, StreamInfo, StreamReader, View, Volume, VolumeSummary, WalkEntry, tree,
 };
 
 /// Name of the folder that holds the files behind hard links.

@@ -86,8 +86,13 @@ fn log(volume: &NtfsVolume) -> Checked {
             let area = usize::from(word(24));
             let (in_use, flags) = (word(area + 12), word(area + 14));
             if in_use != 0xFFFF && flags & 2 == 0 {
-                let what = "the log is open: it may hold changes that are not in their places; a system replays it when it mounts";
-                findings.push(Finding::of_all(Severity::Note, what, format!("restart area flags 0x{flags:04x}, client {in_use}")));
+                let what =
+                    "the log is open: it may hold changes that are not in their places; a system replays it when it mounts";
+                findings.push(Finding::of_all(
+                    Severity::Note,
+                    what,
+                    format!("restart area flags 0x{flags:04x}, client {in_use}"),
+                ));
             }
         }
         Ok(_) => findings.push(Finding::of_all(Severity::Doubt, "the log does not begin with a restart page", "its first page")),
@@ -105,7 +110,8 @@ fn up_case(volume: &NtfsVolume) -> Checked {
         Ok(mut stream) => {
             let (table, whole) = read_whole(stream.as_mut(), BYTES);
             let unit = |sign: u16| table.as_chunks::<2>().0.get(usize::from(sign)).map(|pair| u16::from_le_bytes(*pair));
-            let folds = (0x61..=0x7A).all(|sign| unit(sign) == Some(sign - 0x20)) && (0..0x61).all(|sign| unit(sign) == Some(sign));
+            let folds =
+                (0x61..=0x7A).all(|sign| unit(sign) == Some(sign - 0x20)) && (0..0x61).all(|sign| unit(sign) == Some(sign));
             if !whole || table.len() != BYTES || !folds {
                 let how = format!("{} bytes, and what it says of the Latin letters", table.len());
                 findings.push(Finding::of_all(Severity::Broken, "$UpCase is not the table that it should be", how));
@@ -120,7 +126,9 @@ fn record_bits(volume: &NtfsVolume, sequences: &[u16]) -> Checked {
     const RULE: (&str, &str) = ("MFT bitmap", "records in use are counted so, that nothing is written over them");
     let Ok(record) = volume.record(0) else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
     let maps = stream::maps(volume.source(), volume.geometry(), volume.mft(), 0, &record, BITMAP).unwrap_or_default();
-    let Some((_, map)) = maps.into_iter().find(|(name, _)| name.is_empty()) else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
+    let Some((_, map)) = maps.into_iter().find(|(name, _)| name.is_empty()) else {
+        return Checked::new(RULE.0, RULE.1, Vec::new());
+    };
     let places = map.extents(volume.geometry());
     let Ok(mut reader) = stream::open(volume.source(), volume.geometry(), map, record.position()) else {
         return Checked::new(RULE.0, RULE.1, Vec::new());
@@ -166,7 +174,9 @@ fn names(volume: &NtfsVolume, sequences: &[u16]) -> Checked {
             ControlFlow::Continue(())
         });
         // Damage of the root's index is a finding of the core already.
-        let damaged = listed.map_or_else(|error| vec![Finding::at(Severity::Broken, error.at, "a folder cannot be listed", error.to_string())], |more| more);
+        let damaged = listed.unwrap_or_else(|error| {
+            vec![Finding::at(Severity::Broken, error.at, "a folder cannot be listed", error.to_string())]
+        });
         if folder != ROOT && findings.len() < MOST_FINDINGS {
             findings.extend(damaged);
         }
@@ -227,7 +237,9 @@ pub(super) fn claims(volume: &NtfsVolume, each: &mut dyn FnMut(&str, &[Extent]))
     // The backup boot sector lies in the last cluster of volumes that it does not lie behind.
     let at = volume.geometry().backup_at();
     let backup = Extent { stream_at: 0, volume_at: Some(at), bytes: u64::from(volume.geometry().bytes_per_sector) };
-    if read_bytes(volume.source().as_ref(), at, 512, "backup boot sector").is_ok() && at.0 < limit * u64::from(volume.geometry().cluster_bytes) {
+    if read_bytes(volume.source().as_ref(), at, 512, "backup boot sector").is_ok()
+        && at.0 < limit * u64::from(volume.geometry().cluster_bytes)
+    {
         each("the backup boot sector", &[backup]);
     }
 }

@@ -135,7 +135,8 @@ pub(super) fn without_dead(volume: &NtfsVolume, folder: u64, is_dead: &dyn Fn(u6
 /// Takes dead leaf entries out of an index block whose fixups are undone; true when any was.
 fn take_out(block: &mut [u8], is_dead: &dyn Fn(u64, u16) -> bool) -> bool {
     const HEADER: usize = 24;
-    let number = |block: &[u8], at: usize| block.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word));
+    let number =
+        |block: &[u8], at: usize| block.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word));
     let mut offset = HEADER + number(block, HEADER) as usize;
     let mut changed = false;
     loop {

@@ -5,7 +5,7 @@ use keel_source::{ByteOffset, SharedSource};
 use super::record::Record;
 use super::{NtfsGeometry, NtfsVolume, make};
 use crate::structure::{Compute, Computed, Field, Form, Structure};
-use crate::{FormatError, Problem, View};
+use crate::{FormatError, Problem, View, Volume};
 
 /// Fields of the boot sector.
 const BOOT: &[Field] = &[
@@ -86,8 +86,10 @@ fn computed(geometry: &NtfsGeometry, hidden: u32, size: usize, volume: &NtfsVolu
     let record = volume.record(0).ok();
     if geometry.serial == 0 {
         // The serial number stands nowhere else. A new one, the same each time.
-        let seed = record.as_ref().map_or(1, |record| u64::from(crc32fast::hash(record.bytes())));
-        geometry.serial = seed << 32 | (seed ^ 0xFFFF_FFFF);
+        let numbers = [geometry.total_sectors, geometry.mft_lcn, geometry.mirror_lcn].map(u64::to_le_bytes).concat();
+        let (low, high) =
+            (crc32fast::hash(&numbers), crc32fast::hash(volume.summary().label.as_deref().unwrap_or("-").as_bytes()));
+        geometry.serial = u64::from(high) << 32 | u64::from(low);
     }
     let mut bytes = make::boot_sector(&geometry, hidden);
     bytes.resize(size, 0);

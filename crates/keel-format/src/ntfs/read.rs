@@ -10,8 +10,8 @@ use super::attribute::{FileName, name_and_size};
 use super::layout::{DATA, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
 use super::{MftMap, NtfsGeometry, Record, index, stream};
 use crate::{
-    Allocation, Checked,    Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity, StreamInfo, StreamReader,
-    Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
+    Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
+    StreamInfo, StreamReader, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
 };
 
 /// Bytes of the MFT that a scan reads at once.
@@ -131,7 +131,11 @@ impl NtfsVolume {
     }
 
     /// Hands every record of the MFT that passes `wanted` (given its flags) to `each`, reading a megabyte at a time.
-    pub(super) fn scan(&self, wanted: &dyn Fn(u16) -> bool, each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>) -> Vec<Finding> {
+    pub(super) fn scan(
+        &self,
+        wanted: &dyn Fn(u16) -> bool,
+        each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>,
+    ) -> Vec<Finding> {
         let mut findings = Vec::new();
         let size = u64::from(self.geometry.record_bytes);
         let mut damaged = 0u64;

@@ -41,7 +41,8 @@ pub(crate) fn undo_fixups(structure: &'static str, at: ByteOffset, bytes: &mut [
 
 /// Sets the update sequence of a record or index block anew, in place; false when the array does not fit the block.
 pub(crate) fn redo_fixups(bytes: &mut [u8]) -> bool {
-    let word = |bytes: &[u8], at: usize| bytes.get(at..at + 2).and_then(<[u8]>::first_chunk).map(|word| u16::from_le_bytes(*word));
+    let word =
+        |bytes: &[u8], at: usize| bytes.get(at..at + 2).and_then(<[u8]>::first_chunk).map(|word| u16::from_le_bytes(*word));
     let (Some(offset), Some(count)) = (word(bytes, 4).map(usize::from), word(bytes, 6).map(usize::from)) else { return false };
     let blocks = count.saturating_sub(1);
     let stride = bytes.len().checked_div(blocks).unwrap_or(0);

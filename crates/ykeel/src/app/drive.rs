@@ -1,5 +1,6 @@
 //! The drive in work: what is known of it, what is staged, what runs.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -8,7 +9,7 @@ use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
 use keel_core::ladder::Ladder;
 use keel_core::layout::{self, Choices, Layout};
-use keel_core::mend::{self, Edit, Withheld};
+use keel_core::mend::{self, Edit, Look, Proven, Withheld};
 use keel_core::plan::{Applied, Condition, Plan, Step};
 use keel_core::sweep::{Find, Reach, RootLook, Sweep, SweepProgress};
 use keel_format::table::{self, TableReading};
@@ -30,10 +31,13 @@ pub(crate) enum Swept {
     Done,
 }
 
+/// An apply, and what read before it.
+pub(crate) type Witnessed = (Applied, BTreeMap<String, Look>);
+
 /// Work that writes.
 pub(crate) enum Writing {
     /// A plan is applied.
-    Apply(Job<Step, Result<Applied, CoreError>>),
+    Apply(Job<Step, Result<Witnessed, CoreError>>),
     /// An apply is finished or rolled back.
     Recover(Job<Step, Result<Condition, CoreError>>),
     /// A repaired copy is saved.
@@ -57,6 +61,9 @@ pub(crate) struct Drive {
     /// What is broken and has no edit.
     pub(crate) withheld: Vec<Withheld>,
     pub(crate) mend: MendState,
+    /// What was proven of each volume after the last apply.
+    pub(crate) proof: Vec<Proven>,
+    pub(crate) proof_job: Option<Job<(), Vec<Proven>>>,
     pub(crate) planned: Option<TableReading>,
     pub(crate) files: FilesState,
     /// The last bundle that was written or found.
@@ -109,6 +116,8 @@ impl Drive {
             edits: Vec::new(),
             withheld: Vec::new(),
             mend: MendState::default(),
+            proof: Vec::new(),
+            proof_job: None,
             planned: None,
             files: FilesState::default(),
             bundle: None,
@@ -167,6 +176,7 @@ impl Drive {
             || self.looks_job.is_some()
             || self.files.is_busy()
             || self.mend.is_busy()
+            || self.proof_job.is_some()
     }
 
     /// The two finds that are compared.

@@ -1,8 +1,10 @@
 //! What an action sets off: opening drives, starting jobs. Kept apart from the state's own changes.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use keel_core::job::{Desk, Job};
+use keel_core::mend::{self, Look};
 use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
 use keel_core::sweep::{self, Reach, RootLook, SweepOptions};
 use keel_core::{case, files, ladder, yard};
@@ -154,10 +156,20 @@ impl App {
             bundle: None,
             stamp: stamp(),
         };
-        let (source, plan) = (SharedSource::clone(&drive.source), drive.plan());
+        let (source, plan, finds) = (SharedSource::clone(&drive.source), drive.plan(), drive.finds.clone());
         drive.written = 0;
-        drive.writing =
-            Some(Writing::Apply(Job::start(move |desk| plan::apply(&source, &plan, &options, &mut |step| desk.tell(step)))));
+        drive.proof.clear();
+        drive.writing = Some(Writing::Apply(Job::start(move |desk| {
+            let before = mend::looks(&source, &finds);
+            plan::apply(&source, &plan, &options, &mut |step| desk.tell(step)).map(|applied| (applied, before))
+        })));
+    }
+
+    /// Compares what reads now with what read before the apply, and asks the kernel.
+    pub(crate) fn prove(&mut self, before: BTreeMap<String, Look>) {
+        let Some(drive) = &mut self.drive else { return };
+        let (source, finds) = (SharedSource::clone(&drive.source), drive.finds.clone());
+        drive.proof_job = Some(Job::start(move |_| mend::proven(&source, &finds, &before)));
     }
 
     fn recover(&mut self, path: &Path, direction: Direction) {

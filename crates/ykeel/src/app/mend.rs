@@ -83,7 +83,12 @@ impl MendState {
 
     /// What the technician wants beside what the evidence says.
     pub(crate) fn wishes(&self) -> Wishes {
-        Wishes { takes: self.takes.clone(), also: self.also.clone(), checks: Checks::Known(self.known.clone()), ..Wishes::default() }
+        Wishes {
+            takes: self.takes.clone(),
+            also: self.also.clone(),
+            checks: Checks::Known(self.known.clone()),
+            ..Wishes::default()
+        }
     }
 
     /// Takes what the jobs told; true when the plan is to be staged anew, or the text of a death.
@@ -123,7 +128,10 @@ impl MendState {
     }
 
     fn first_bad_rule(&self) -> Option<usize> {
-        self.items().iter().position(|item| matches!(item, Item::Rule(rule) if rule.worst().is_some()))
+        let items = self.items();
+        let first =
+            |wanted: &dyn Fn(&Checked) -> bool| items.iter().position(|item| matches!(item, Item::Rule(rule) if wanted(rule)));
+        first(&|rule| rule.mending.is_some()).or_else(|| first(&|rule| rule.worst().is_some()))
     }
 
     /// The rows: structures, then rules.
@@ -185,7 +193,7 @@ impl MendState {
             },
             Some(field) => {
                 let taken = self.takes.entry(key).or_insert_with(|| Taken { whole: base, fields: Vec::new() });
-                let same = taken.fields.iter().any(|own| *own == (field, take));
+                let same = taken.fields.contains(&(field, take));
                 taken.fields.retain(|(own, _)| *own != field);
                 if !same {
                     taken.fields.push((field, take));
@@ -197,7 +205,9 @@ impl MendState {
 
     /// Asks for the mending of the selected rule, or lets it go; false where it has none.
     pub(crate) fn ask_rule(&mut self) -> bool {
-        let Some(name) = self.rule().filter(|rule| rule.mending.is_some()).map(|rule| rule.rule.to_string()) else { return false };
+        let Some(name) = self.rule().filter(|rule| rule.mending.is_some()).map(|rule| rule.rule.to_string()) else {
+            return false;
+        };
         let Some(find) = self.find.clone() else { return false };
         let key = (find, name);
         if !self.also.remove(&key) {

@@ -66,6 +66,7 @@ impl App {
         self.take_files();
         self.take_extract();
         self.take_writing();
+        self.take_proof();
     }
 
     fn take_looks(&mut self) {
@@ -254,13 +255,14 @@ impl App {
     fn take_writing(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let Some(writing) = &mut drive.writing else { return };
-        let mut outcome = None;
+        let (mut outcome, mut before) = (None, None);
         match writing {
             Writing::Apply(job) => {
                 for message in job.drain() {
                     match message {
                         Message::Progress(_) => drive.written += 1,
-                        Message::Done(Ok(applied)) => {
+                        Message::Done(Ok((applied, looks))) => {
+                            before = Some(looks);
                             let text = format!(
                                 "{} bytes were written, flushed, read back and compared.\nu puts the drive back; the undo bundle is\n{}",
                                 applied.bytes,
@@ -325,6 +327,27 @@ impl App {
                 self.run_effect(Effect::AskChecks);
             }
             self.show(title, text);
+        }
+        if let Some(looks) = before {
+            self.prove(looks);
+        }
+    }
+
+    fn take_proof(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        for message in drive.proof_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+            match message {
+                Message::Done(proof) => {
+                    drive.proof = proof;
+                    drive.proof_job = None;
+                }
+                Message::Died(text) => {
+                    drive.proof_job = None;
+                    self.show("The proof died", text);
+                    return;
+                }
+                Message::Progress(()) => {}
+            }
         }
     }
 

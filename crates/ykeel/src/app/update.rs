@@ -3,8 +3,8 @@
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use keel_core::plan::Direction;
 use keel_core::sweep::{Reach, rival};
-use keel_format::{NodeKind, Take, Version};
 use keel_format::table::Scheme;
+use keel_format::{NodeKind, Take, Version};
 use keel_source::LinkKind;
 use ratatui::layout::Position;
 

@@ -32,6 +32,7 @@ struct AppliedDocument {
     bundle: String,
     bytes: u64,
     ladder: Ladder,
+    proof: Vec<mend::Proven>,
 }
 
 pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
@@ -78,6 +79,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         println!("applied: {} written, read back and compared", size_decimal(applied.bytes));
         println!("undo with: ykeel undo {}", applied.bundle);
         super::ladder::print(&applied.ladder);
+        applied.proof.iter().for_each(print_proof);
     } else if let Some(saved) = &document.saved_as {
         println!("saved as {saved}");
     }
@@ -146,6 +148,7 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) ->
         bundle: args.bundle.clone(),
         stamp: crate::app::stamp(),
     };
+    let before = mend::looks(source, finds);
     let applied = plan::apply(source, plan, &options, &mut |_| {}).map_err(|error| match error {
         // The bundle is on disk: say how to get back.
         CoreError::Source(inner @ keel_source::SourceError::Write { .. }) => {
@@ -156,7 +159,8 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) ->
     })?;
     // The drive as it is, asked anew.
     let ladder = ladder::examine(source, finds, &cancel());
-    Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, ladder })
+    let proof = mend::proven(source, finds, &before);
+    Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, ladder, proof })
 }
 
 fn print_plan(document: &Document) {
@@ -182,4 +186,24 @@ fn print_plan(document: &Document) {
         println!("this drive fails reads: copy it first, or save a repaired copy with --save-as");
     }
     println!("confirmation code of this drive: {}", plan.code);
+}
+
+fn print_proof(proven: &mend::Proven) {
+    let [before, now] = proven.counted;
+    let [sampled, again] = proven.sampled;
+    println!("proof of {}: {before} files listed before, {now} now; {sampled} samples read before, {again} now", proven.find);
+    if let Some(path) = &proven.lost {
+        println!("  {path} does not read as it did");
+    }
+    match (&proven.kernel, &proven.no_kernel) {
+        (Some(kernel), _) if kernel.mounted => {
+            println!(
+                "  {}: {} files there, {} of {} samples the same",
+                kernel.how, kernel.files_there, kernel.same, kernel.sampled
+            );
+        }
+        (Some(kernel), _) => println!("  not mounted here: {}", kernel.how),
+        (None, Some(why)) => println!("  not mounted here: {why}"),
+        (None, None) => {}
+    }
 }

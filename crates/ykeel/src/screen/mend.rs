@@ -16,7 +16,7 @@ use crate::widget::{bar, first_shown, hex, put, wrap};
 /// Row of the first item.
 pub(super) const TOP: u16 = 2;
 /// Columns of a field's name.
-const NAME: u16 = 29;
+const NAME: u16 = 32;
 /// Rows of the bytes under the fields.
 const BYTES: u16 = 8;
 
@@ -83,8 +83,8 @@ fn draw_list(app: &App, state: &MendState, items: &[Item<'_>], area: Rect, buf: 
     for (row, item) in items.iter().enumerate().skip(first).take(height) {
         let y = TOP + u16::try_from(row - first).unwrap_or(0);
         match item {
-            Item::Structure(structure) => draw_structure_row(app, state, structure, (area, y), buf),
-            Item::Rule(rule) => draw_rule_row(app, state, rule, (area, y), buf),
+            Item::Structure(structure) => draw_structure_row(app, state, structure, (area, y, row == state.row), buf),
+            Item::Rule(rule) => draw_rule_row(app, state, rule, (area, y, row == state.row), buf),
         }
         if row == state.row {
             let style = if state.field.is_none() { theme.selected() } else { theme.strong() };
@@ -107,25 +107,27 @@ impl Columns {
     }
 }
 
-fn draw_structure_row(app: &App, state: &MendState, structure: &Structure, (area, y): (Rect, u16), buf: &mut Buffer) {
+fn draw_structure_row(app: &App, state: &MendState, structure: &Structure, (area, y, bare): (Rect, u16, bool), buf: &mut Buffer) {
     let columns = Columns::of(area);
+    // The selection's bar keeps one colour from end to end.
+    let shade = |style: Style| if bare { app.theme.text() } else { style };
     let name: String = structure.name.chars().take(usize::from(NAME) - 1).collect();
     put(buf, area, 1, y, &name, app.theme.text());
     let (word, style) = version_word(app, Some(&structure.main));
-    put(buf, area, columns.main, y, word, style);
+    put(buf, area, columns.main, y, word, shade(style));
     let held = structure.copies.iter().filter(|copy| copy.holds()).count();
     let (words, style) = match (held, structure.copies.len()) {
         (_, 0) => ("it has none".to_string(), app.theme.dim()),
         (held, all) if held == all => (format!("{held} of {all} hold"), app.theme.good()),
         (held, all) => (format!("{held} of {all} hold"), app.theme.doubt()),
     };
-    put(buf, area, columns.copy, y, &words, style);
+    put(buf, area, columns.copy, y, &words, shade(style));
     let (words, style) = match state.taken(structure) {
         None if structure.main.holds() => ("as it stands".to_string(), app.theme.dim()),
         None => ("nothing to take".to_string(), app.theme.bad()),
         Some(take) => (format!("from {}", take_word(take)), app.theme.staged()),
     };
-    put(buf, area, columns.computed, y, &words, style);
+    put(buf, area, columns.computed, y, &words, shade(style));
 }
 
 fn take_word(take: Take) -> String {
@@ -144,13 +146,14 @@ fn rule_word(app: &App, rule: &Checked) -> (&'static str, Style) {
     }
 }
 
-fn draw_rule_row(app: &App, state: &MendState, rule: &Checked, (area, y): (Rect, u16), buf: &mut Buffer) {
+fn draw_rule_row(app: &App, state: &MendState, rule: &Checked, (area, y, bare): (Rect, u16, bool), buf: &mut Buffer) {
     let columns = Columns::of(area);
+    let shade = |style: Style| if bare { app.theme.text() } else { style };
     put(buf, area, 1, y, &format!("rule: {}", rule.rule), app.theme.text());
     let (word, style) = rule_word(app, rule);
-    put(buf, area, columns.main, y, word, style);
+    put(buf, area, columns.main, y, word, shade(style));
     if !rule.findings.is_empty() {
-        put(buf, area, columns.copy, y, &format!("{} found", rule.findings.len()), style);
+        put(buf, area, columns.copy, y, &format!("{} found", rule.findings.len()), shade(style));
     }
     let asked = state.find.as_ref().is_some_and(|find| state.also.contains(&(find.clone(), rule.rule.to_string())));
     let by_itself = rule.worst() >= Some(Severity::Doubt);
@@ -160,7 +163,7 @@ fn draw_rule_row(app: &App, state: &MendState, rule: &Checked, (area, y): (Rect,
         Some(mending) if mending.is_safe && by_itself => ("mended", app.theme.staged()),
         Some(_) => ("on request: r", app.theme.dim()),
     };
-    put(buf, area, columns.computed, y, words, style);
+    put(buf, area, columns.computed, y, words, shade(style));
 }
 
 fn draw_structure(app: &App, state: &MendState, structure: &Structure, area: Rect, buf: &mut Buffer) {
@@ -181,21 +184,33 @@ fn draw_structure(app: &App, state: &MendState, structure: &Structure, area: Rec
     let width = usize::from(columns.copy - columns.main - 1);
     for (index, row) in rows.iter().enumerate().skip(first).take(height) {
         let y = 1 + u16::try_from(index - first).unwrap_or(0);
-        let style = if row.differs { theme.doubt() } else { theme.text() };
-        put(buf, area, 1, y, &format!("{} {}", if row.differs { '≠' } else { ' ' }, row.field.name), style);
+        let selected = state.field == Some(index);
+        let style = if row.differs && !selected { theme.doubt() } else { theme.text() };
+        let name: String = row.field.name.chars().take(usize::from(NAME) - 3).collect();
+        put(buf, area, 1, y, &format!("{} {name}", if row.differs { '≠' } else { ' ' }), style);
         let taken = state.field_taken(structure, &row.field).or_else(|| state.taken(structure));
-        let cells = [(columns.main, &row.main, Take::Main), (columns.copy, &row.copy, Take::Copy(number)), (columns.computed, &row.computed, Take::Computed)];
+        let cells = [
+            (columns.main, &row.main, Take::Main),
+            (columns.copy, &row.copy, Take::Copy(number)),
+            (columns.computed, &row.computed, Take::Computed),
+        ];
         for (x, text, take) in cells {
-            let own = if taken == Some(take) && row.differs { theme.staged() } else { style };
-            let text: String = text.as_deref().map(printable).unwrap_or_else(|| "-".into()).chars().take(width).collect();
-            put(buf, area, x, y, &text, own);
+            let own = if taken == Some(take) && row.differs && !selected { theme.staged() } else { style };
+            put(buf, area, x, y, &cell(text.as_deref(), width), own);
         }
-        if state.field == Some(index) {
+        if selected {
             bar(buf, area, y, theme.selected());
         }
     }
     let below = Rect { y: area.bottom().saturating_sub(BYTES), height: BYTES, ..area };
     draw_bytes(app, state, structure, below, buf);
+}
+
+/// A value as it fits its column: without the hexadecimal form where both are too long.
+fn cell(text: Option<&str>, width: usize) -> String {
+    let text = text.map_or_else(|| "-".to_string(), printable);
+    let short = text.split(" (0x").next().filter(|_| text.chars().count() > width).unwrap_or(&text);
+    short.chars().take(width).collect()
 }
 
 /// The bytes around the selected field, in every version.
@@ -284,6 +299,9 @@ fn why(app: &App, drive: &Drive, find: &Find) -> Why {
         why.say(format!("rule: {}", rule.rule), theme.strong());
         match &rule.mending {
             None if rule.findings.is_empty() => {}
+            None if rule.rule == "core" => {
+                why.say("What can be mended of this stands under structures and other rules.", theme.text());
+            }
             None => why.say("There is no mending for this that the evidence supports.", theme.text()),
             Some(mending) => {
                 why.say(format!("It can be mended: {}, {} writes.", mending.does, mending.repairs.len()), theme.text());

@@ -6,6 +6,7 @@ mod ladder;
 mod mend;
 mod outlook;
 mod plan;
+mod proof;
 mod settled;
 mod sweep;
 mod yard;

@@ -5,7 +5,7 @@ use keel_source::{printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::outlook;
+use super::{outlook, proof};
 use crate::app::App;
 use crate::app::drive::Drive;
 use crate::widget::why::Why;
@@ -36,6 +36,8 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     };
     if let Some(edit) = drive.edits.get(drive.edit) {
         draw_edit(app, drive, edit, left, buf);
+    } else {
+        proof::draw(app, drive, left, buf);
     }
     if beside {
         rule(buf, right, app.theme.line());
@@ -176,10 +178,10 @@ fn why(app: &App, drive: &Drive) -> Why {
     match (drive.edits.is_empty(), drive.applied) {
         (true, true) => {
             why.say("· 2: the ladder as the drive is now", theme.text());
-            why.say("· 4: take files out and prove them", theme.text());
+            why.say("· 5: take files out, with a manifest", theme.text());
             why.say("· u: put everything back", theme.text());
         }
-        (true, false) => why.say("· 4: look into the files", theme.text()),
+        (true, false) => why.say("· 5: look into the files", theme.text()),
         _ => {
             why.say("· read each edit: ↑↓", theme.text());
             why.say("· a applies, w saves a repaired copy", theme.text());

@@ -45,8 +45,7 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
     }
     // A boot sector of another volume leads to one FAT at most: where the second does not agree, the FATs speak for
     // themselves.
-    let known: Vec<_> =
-        found.values().filter(|volume| volume.has(WitnessKind::CoreCopy)).map(FoundVolume::range).collect();
+    let known: Vec<_> = found.values().filter(|volume| volume.has(WitnessKind::CoreCopy)).map(FoundVolume::range).collect();
     let lost: Vec<FatStart> =
         fat.starts.iter().filter(|start| !known.iter().any(|range| range.contains(start.at))).copied().collect();
     for (first, second) in pairs(&lost) {
