@@ -550,7 +550,7 @@ fn write_bad_journal(volume: &Path, to: &File, at: u64) -> anyhow::Result<()> {
 }
 
 /// Copies what is not zero.
-fn copy_data(from: &Path, to: &File, at: u64) -> anyhow::Result<()> {
+pub(crate) fn copy_data(from: &Path, to: &File, at: u64) -> anyhow::Result<()> {
     let source = keel_source::FileSource::open(from, SectorSize(512))?;
     let mut buf = vec![0; 1 << 20];
     let mut here = keel_source::ByteOffset(0);

@@ -1,7 +1,8 @@
-//! Developer tasks: `cargo xtask test | ci | demo-drives [NAME..] | shots | bench`.
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend]`.
 #![forbid(unsafe_code)]
 
 mod bench;
+mod bench_mend;
 mod content;
 mod drives;
 mod guest;
@@ -21,9 +22,10 @@ fn main() -> anyhow::Result<()> {
         Some("test") => setup::test(rest),
         Some("demo-drives") => drives::build(rest),
         Some("shots") => shots::take(),
+        Some("bench") if rest.iter().any(|word| word == "--mend") => bench_mend::run_all(),
         Some("bench") => bench::run_all(),
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
-        _ => bail!("usage: cargo xtask test | demo-drives [NAME..] | shots | bench | guest"),
+        _ => bail!("usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend] | guest"),
     }
 }

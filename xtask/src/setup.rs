@@ -7,7 +7,7 @@ use anyhow::Context;
 use crate::guest::{self, root, run};
 
 /// What the tests need beside Rust: a terminal to drive, formatters and drivers, a machine to run a kernel in.
-const PACKAGES: [&str; 21] = [
+pub(crate) const PACKAGES: &[&str] = &[
     "tmux",
     "dosfstools",
     "ntfs-3g",
@@ -55,7 +55,7 @@ pub(crate) fn install(packages: &[&str]) -> anyhow::Result<()> {
 
 /// Installs what is needed, checks format and lints, then runs every test.
 pub(crate) fn test(rest: &[String]) -> anyhow::Result<()> {
-    install(&PACKAGES)?;
+    install(PACKAGES)?;
     let guest = guest::build()?;
     let mut cargo = Command::new("cargo");
     cargo.args(["test", "--workspace"]).args(rest).current_dir(root()).env("YKEEL_GUEST", guest);
