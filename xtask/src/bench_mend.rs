@@ -293,7 +293,7 @@ fn harm(image: &Path, ranges: &[(u64, u64)], seed: u64) -> anyhow::Result<()> {
     let mut dice = Dice::new(seed + 77);
     for (at, len) in ranges {
         let bytes: Vec<u8> =
-            (0..*len).map(|_| if seed % 2 == 0 { 0 } else { u8::try_from(dice.below(256)).unwrap_or(0) }).collect();
+            (0..*len).map(|_| if seed.is_multiple_of(2) { 0 } else { u8::try_from(dice.below(256)).unwrap_or(0) }).collect();
         file.write_all_at(&bytes, START + at)?;
     }
     Ok(())

@@ -339,3 +339,136 @@ impl Structure {
         repairs
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_source::{MemorySource, Overlay};
+
+    use super::*;
+    use crate::{Problem, View};
+
+    const FIELDS: [Field; 4] = [
+        Field::new("Magic", 0, 4, Form::Text, "nothing recognises it"),
+        Field::new("Size", 4, 2, Form::Little, "every place is wrong"),
+        Field::new("Count", 6, 2, Form::Big, ""),
+        Field::new("Sum", 15, 1, Form::Bytes, "it is refused"),
+    ];
+
+    fn seal(bytes: &mut [u8]) {
+        if let Some((last, counted)) = bytes.split_last_mut() {
+            *last = counted.iter().fold(0, |sum, byte| sum ^ byte);
+        }
+    }
+
+    fn sound(size: u16, copy: bool) -> Vec<u8> {
+        let mut bytes = [&b"KEEL"[..], &size.to_le_bytes(), &[0, u8::from(copy)], &[7; 8]].concat();
+        seal(&mut bytes);
+        bytes
+    }
+
+    /// A main structure at 0 and copies at 64 and 128, laid over zeros.
+    fn read(laid: &[(u64, Vec<u8>)]) -> Structure {
+        let mut overlay = Overlay::new(Arc::new(MemorySource::new("s", vec![0; 512], 512)));
+        laid.iter().for_each(|(at, bytes)| overlay.lay(ByteOffset(*at), bytes));
+        let window: SharedSource = Arc::new(overlay);
+        let judge = |at: ByteOffset, bytes: &[u8]| {
+            let view = View::new("structure", at, bytes);
+            let mut sealed = bytes.to_vec();
+            seal(&mut sealed);
+            match (bytes.starts_with(b"KEEL"), sealed == bytes) {
+                (true, true) => Ok(()),
+                (false, _) => Err(view.wrong(0, "Magic", 0, "KEEL")),
+                (true, false) => Err(view.error(15, Problem::Coding("its sum does not hold"))),
+            }
+        };
+        let adapt = |mut bytes: Vec<u8>| {
+            bytes[7] = 0;
+            seal(&mut bytes);
+            bytes
+        };
+        let places = [ByteOffset(64), ByteOffset(128)];
+        let read = Structure::read(&window, "header", 16, (ByteOffset(0), &places), &judge, &adapt);
+        Structure { fields: FIELDS.to_vec(), seal, start: ByteOffset(4096), ..read }
+    }
+
+    #[test]
+    fn the_first_copy_that_holds_is_taken_as_it_would_stand_in_the_main_place() {
+        let structure = read(&[(64, vec![9; 16]), (128, sound(512, true))]);
+        assert_eq!(structure.best(), Some(Take::Copy(1)));
+        let [repair] = <[Repair; 1]>::try_from(structure.repairs()).unwrap();
+        assert_eq!((repair.at, repair.bytes, repair.from), (ByteOffset(0), sound(512, false), Take::Copy(1)));
+        assert_eq!(repair.copy, Some(ByteRange::sized(ByteOffset(128), 16)));
+        assert!(repair.reason.contains("byte 4096 (0x1000)") && repair.reason.contains("its copy does"), "{}", repair.reason);
+    }
+
+    #[test]
+    fn a_main_structure_that_holds_is_left_and_renews_copies_only_where_that_is_worth_it() {
+        let laid = [(0, sound(512, false)), (64, sound(512, true))];
+        assert_eq!((read(&laid).best(), read(&laid).repairs()), (None, vec![]));
+        let renewing = Structure { renews_copies: true, ..read(&laid) };
+        let [repair] = <[Repair; 1]>::try_from(renewing.repairs()).unwrap();
+        assert_eq!((repair.at, repair.is_main, repair.bytes), (ByteOffset(128), false, sound(512, false)));
+    }
+
+    #[test]
+    fn nothing_is_put_back_without_a_version_that_holds() {
+        let structure = read(&[(0, vec![1; 16]), (64, vec![2; 16])]);
+        assert_eq!((structure.best(), structure.repairs()), (None, vec![]));
+        let why = structure.why_not(&structure.copies[0]).unwrap();
+        assert!(why.contains("byte 4160 (0x1040)") && why.contains("Magic"), "{why}");
+    }
+
+    #[test]
+    fn a_computed_version_is_asked_for_where_nothing_holds_or_everything_is_wanted() {
+        let computed = || Some(Computed { bytes: sound(1024, false), witnesses: vec![("Size", "what was counted".into())] });
+        let gone = read(&[]).with_computed(Compute::WhereNeeded, computed);
+        assert_eq!(gone.best(), Some(Take::Computed));
+        assert_eq!(gone.repairs()[0].bytes, sound(1024, false));
+        let never = || -> Option<Computed> { panic!("it was not needed") };
+        let held = read(&[(64, sound(512, true))]).with_computed(Compute::WhereNeeded, never);
+        assert_eq!(held.best(), Some(Take::Copy(0)));
+        assert!(read(&[(0, sound(512, false))]).with_computed(Compute::All, computed).computed.is_some());
+    }
+
+    #[test]
+    fn rows_show_every_version_and_mark_what_differs() {
+        let computed = Some(Computed { bytes: sound(1024, false), witnesses: vec![("Size", "what was counted".into())] });
+        let structure = Structure { computed, ..read(&[(0, sound(512, false)), (64, sound(512, true))]) };
+        let rows = structure.rows();
+        let size = &rows[1];
+        assert_eq!((size.main.as_deref(), size.copy.as_deref()), (Some("512 (0x200)"), Some("512 (0x200)")));
+        assert_eq!((size.computed.as_deref(), size.differs), (Some("1024 (0x400)"), true));
+        assert_eq!(size.witness.as_deref(), Some("what was counted"));
+        assert_eq!((rows[0].main.as_deref(), rows[0].differs), (Some("KEEL"), false));
+        // The copy is shown as it would stand in the main place.
+        assert_eq!((rows[2].copy.as_deref(), rows[2].differs), (Some("0"), false));
+    }
+
+    #[test]
+    fn a_field_from_elsewhere_is_sealed_and_what_is_not_there_gives_nothing() {
+        let computed = Some(Computed { bytes: sound(1024, false), witnesses: Vec::new() });
+        let structure = Structure { computed, ..read(&[(0, sound(512, false))]) };
+        let mixed = structure.put_together(Take::Main, &[(FIELDS[1], Take::Computed)]).unwrap();
+        assert_eq!(mixed, sound(1024, false));
+        assert_eq!(structure.put_together(Take::Copy(9), &[]), None);
+        assert_eq!(structure.put_together(Take::Main, &[(FIELDS[1], Take::Copy(9))]), None);
+        let chosen = structure.repairs_with(Take::Main, &[(FIELDS[1], Take::Computed)]);
+        assert!(
+            chosen[0].reason.contains("technician's choice") && chosen[0].reason.contains("1 fields"),
+            "{}",
+            chosen[0].reason
+        );
+    }
+
+    #[test]
+    fn fields_outside_of_a_structure_and_unreadable_places_give_nothing() {
+        let far = Field::new("Far", usize::MAX, 4, Form::Little, "");
+        assert_eq!((far.of(&[0; 16]), far.text(&[0; 16])), (None, None));
+        let bad = MemorySource::new("s", vec![0; 512], 512).with_bad(ByteRange::sized(ByteOffset(0), 512));
+        let window: SharedSource = Arc::new(bad);
+        let read = Structure::read(&window, "header", 16, (ByteOffset(0), &[ByteOffset(64)]), &|_, _| Ok(()), &|bytes| bytes);
+        assert!(!read.main.holds() && read.main.bytes.is_empty() && read.best().is_none() && read.repairs().is_empty());
+    }
+}

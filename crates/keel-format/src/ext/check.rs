@@ -17,7 +17,7 @@ const MOST_FINDINGS: usize = 50;
 const LARGEST_MAP: u64 = 64 << 20;
 /// The most bytes that a replay stages.
 const LARGEST_REPLAY: usize = 64 << 20;
-/// Numbers of the system's own inodes that hold blocks: bad blocks, quotas, and those up to the first of a user.
+/// Numbers of the inodes that the system keeps for itself.
 const SYSTEM_INODES: std::ops::Range<u32> = 1..11;
 
 pub(super) fn rules(volume: &ExtVolume) -> Vec<Checked> {

@@ -1,5 +1,8 @@
 //! Checking a whole volume rule by rule: what each rule asks, what was found, and how it can be mended. Reading only.
 
+#[cfg(test)]
+mod tests;
+
 use std::collections::BTreeMap;
 
 use keel_source::{ByteOffset, ByteRange, printable};

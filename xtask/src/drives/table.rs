@@ -1,0 +1,295 @@
+//! The drives of the demo yard: what lies on them, and what is broken.
+
+use super::SECTOR;
+
+/// A volume of a demo drive.
+#[derive(Clone, Copy)]
+pub(super) struct Volume {
+    pub(super) kind: &'static str,
+    pub(super) label: &'static str,
+    pub(super) first: u64,
+    pub(super) sectors: u64,
+    pub(super) seed: u64,
+    pub(super) place: Place,
+    pub(super) fill: Fill,
+}
+
+/// Where the table keeps a volume.
+#[derive(Clone, Copy, PartialEq)]
+pub(super) enum Place {
+    /// An entry of its own.
+    Entry,
+    /// A logical partition; its EBR stands one MiB before it.
+    Logical,
+    /// None: it is of an older time, and a newer volume was made over it.
+    Older,
+}
+
+/// What goes into a volume.
+#[derive(Clone, Copy, PartialEq)]
+pub(super) enum Fill {
+    /// 70-odd files, written by the kernel's driver.
+    Whole,
+    /// The same, and a disk image of another volume among them.
+    WithImage,
+    /// A few files, put in without a driver.
+    Few,
+}
+
+impl Volume {
+    pub(super) const fn new(kind: &'static str, label: &'static str, first: u64, sectors: u64, seed: u64) -> Self {
+        Self { kind, label, first, sectors, seed, place: Place::Entry, fill: Fill::Whole }
+    }
+
+    const fn logical(self) -> Self {
+        Self { place: Place::Logical, ..self }
+    }
+
+    const fn older(self) -> Self {
+        Self { place: Place::Older, ..self }
+    }
+
+    const fn with_image(self) -> Self {
+        Self { fill: Fill::WithImage, ..self }
+    }
+
+    pub(super) const fn few(self) -> Self {
+        Self { fill: Fill::Few, ..self }
+    }
+}
+
+/// A demo drive before it is broken.
+pub(super) struct Drive {
+    pub(super) name: &'static str,
+    pub(super) bytes: u64,
+    pub(super) gpt: bool,
+    /// Sector size that the table was written in.
+    pub(super) sector: u64,
+    /// Attribute bits of its GPT entries.
+    pub(super) attributes: u64,
+    /// The drive that the finished one was cloned to.
+    pub(super) grown_to: Option<u64>,
+    pub(super) volumes: &'static [Volume],
+    /// Ranges of sectors to be zeroed: first and count; counted from the end when negative.
+    pub(super) lost: &'static [(i64, u64)],
+    /// Ranges of sectors to be filled with noise: first and count.
+    pub(super) noise: &'static [(u64, u64)],
+    /// The volume that gets a journal, and the journal's header is lost.
+    pub(super) journal: Option<&'static str>,
+}
+
+/// A drive of 512-byte sectors with an MBR, nothing lost.
+const PLAIN: Drive = Drive {
+    name: "",
+    bytes: 0,
+    gpt: false,
+    sector: SECTOR,
+    attributes: 0,
+    grown_to: None,
+    volumes: &[],
+    lost: &[],
+    noise: &[],
+    journal: None,
+};
+
+pub(super) const MIB: u64 = 2048;
+
+/// Twenty-four small volumes, by turns FAT and ext4.
+const FLEET: [Volume; 24] = {
+    const NAMES: [&str; 24] = [
+        "HERON", "TERN", "CURLEW", "PIPER", "WREN", "GANNET", "PLOVER", "DUNLIN", "KNOT", "TEAL", "SCOTER", "EIDER", "SMEW",
+        "RUFF", "AVOCET", "GREBE", "BITTERN", "CRAKE", "COOT", "SNIPE", "WIGEON", "PINTAIL", "GARGANEY", "SHELDUCK",
+    ];
+    let mut volumes = [Volume::new("vfat", "", 0, 96 * MIB, 0).few(); 24];
+    let mut index = 0;
+    while index < 24 {
+        let kind = if index % 2 == 0 { "vfat" } else { "ext4" };
+        volumes[index] = Volume::new(kind, NAMES[index], MIB + index as u64 * 100 * MIB, 96 * MIB, 100 + index as u64).few();
+        index += 1;
+    }
+    volumes
+};
+
+pub(super) const DRIVES: &[Drive] = &[
+    Drive {
+        name: "purser-stick",
+        bytes: 15_931_539_456,
+        volumes: &[Volume::new("vfat", "TICKETS", MIB, 3000 * MIB, 1), Volume::new("ntfs", "PURSER", 3001 * MIB, 9000 * MIB, 2)],
+        lost: &[(0, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "ticket-office",
+        bytes: 120_034_123_776,
+        gpt: true,
+        volumes: &[
+            Volume::new("ntfs", "OFFICE", MIB, 40_000 * MIB, 3),
+            Volume::new("ntfs", "ARCHIVE", 40_001 * MIB, 60_000 * MIB, 4),
+        ],
+        lost: &[(1, 33)],
+        ..PLAIN
+    },
+    Drive {
+        name: "engine-log",
+        bytes: 24_000_000_000,
+        gpt: true,
+        volumes: &[
+            Volume::new("ntfs", "ENGINE", MIB, 6000 * MIB, 5),
+            Volume::new("ntfs", "LOGBOOK", 6001 * MIB, 9000 * MIB, 6),
+            Volume::new("vfat", "SPARES", 15_001 * MIB, 4000 * MIB, 7),
+        ],
+        // Both copies of the GPT, and both boot sectors of LOGBOOK.
+        lost: &[(1, 33), (-33, 33), (6001 * MIB as i64, 1), ((15_001 * MIB - 1) as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "harbour-camera",
+        bytes: 7_948_206_080,
+        volumes: &[Volume::new("vfat", "CAMERA", 4 * MIB, 7500 * MIB, 8)],
+        lost: &[(4 * MIB as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "winch-room",
+        bytes: 4_009_754_624,
+        volumes: &[Volume::new("ntfs", "WINCH", MIB, 3000 * MIB, 9)],
+        lost: &[],
+        ..PLAIN
+    },
+    Drive {
+        name: "galley",
+        bytes: 8_004_304_896,
+        volumes: &[Volume::new("ntfs", "GALLEY", MIB, 5000 * MIB, 10), Volume::new("vfat", "MENUS", 5001 * MIB, 2000 * MIB, 11)],
+        lost: &[],
+        ..PLAIN
+    },
+    Drive {
+        name: "timetable-desk",
+        bytes: 16_013_942_784,
+        volumes: &[
+            Volume::new("ntfs", "COUNTER", MIB, 3000 * MIB, 12),
+            Volume::new("vfat", "WINTER", 3002 * MIB, 3000 * MIB, 13).logical(),
+            Volume::new("exfat", "SUMMER", 6003 * MIB, 4000 * MIB, 14).logical(),
+            Volume::new("ext4", "DRAFTS", 10_004 * MIB, 2000 * MIB, 15).logical(),
+        ],
+        // The second EBR: the chain is cut behind WINTER.
+        lost: &[(6002 * MIB as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "chart-table",
+        bytes: 32_010_928_128,
+        gpt: true,
+        sector: 4096,
+        volumes: &[
+            Volume::new("vfat", "CHARTS", 2 * MIB, 8000 * MIB, 16),
+            Volume::new("ntfs", "SOUNDINGS", 8002 * MIB, 16_000 * MIB, 17),
+        ],
+        ..PLAIN
+    },
+    Drive {
+        name: "deckhand-laptop",
+        bytes: 12_000_000_000,
+        gpt: true,
+        volumes: &[
+            Volume::new("ntfs", "OLDLOG", 2001 * MIB, 6000 * MIB, 18).older(),
+            Volume::new("exfat", "DECK", MIB, 4000 * MIB, 19),
+        ],
+        ..PLAIN
+    },
+    Drive {
+        name: "backup-shelf",
+        bytes: 20_000_000_000,
+        volumes: &[Volume::new("ntfs", "SHELF", MIB, 18_000 * MIB, 20).with_image()],
+        lost: &[(0, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "skipper-archive",
+        bytes: 10_000_000_512,
+        gpt: true,
+        volumes: &[Volume::new("hfsplus", "SKIPPER", 40, 9000 * MIB, 21)],
+        lost: &[(1, 33), (-33, 33)],
+        ..PLAIN
+    },
+    Drive {
+        name: "stores-box",
+        bytes: 8_000_000_000,
+        volumes: &[Volume::new("ext4", "STORES", MIB, 7000 * MIB, 22)],
+        lost: &[(MIB as i64, 8)],
+        ..PLAIN
+    },
+    Drive { name: "fleet-register", bytes: 3_000_000_512, gpt: true, volumes: &FLEET, lost: &[(1, 33), (-33, 33)], ..PLAIN },
+    Drive {
+        name: "harbour-office",
+        bytes: 9_000_000_000,
+        gpt: true,
+        attributes: 1 << 62 | 1 << 63,
+        volumes: &[Volume::new("ntfs", "HARBOUR", MIB, 4000 * MIB, 23), Volume::new("vfat", "TIDES", 4001 * MIB, 3000 * MIB, 24)],
+        ..PLAIN
+    },
+    Drive {
+        name: "engine-spare",
+        bytes: 8_000_000_000,
+        gpt: true,
+        grown_to: Some(16_000_000_000),
+        volumes: &[Volume::new("ext4", "PISTON", MIB, 3000 * MIB, 25), Volume::new("ntfs", "VALVE", 3001 * MIB, 4000 * MIB, 26)],
+        ..PLAIN
+    },
+    Drive {
+        name: "lookout-camera",
+        bytes: 6_000_000_000,
+        volumes: &[Volume::new("vfat", "LOOKOUT", MIB, 5000 * MIB, 30)],
+        // Boot sector and its backup.
+        lost: &[(MIB as i64, 1), ((MIB + 6) as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "dry-dock",
+        bytes: 7_000_000_000,
+        volumes: &[Volume::new("ntfs", "DRYDOCK", MIB, 6000 * MIB, 31)],
+        // Both boot sectors, and the first two records of the MFT, 16 KiB into the volume.
+        lost: &[(MIB as i64, 1), ((6001 * MIB - 1) as i64, 1), ((MIB + 32) as i64, 4)],
+        ..PLAIN
+    },
+    Drive {
+        name: "wheelhouse",
+        bytes: 5_000_000_000,
+        volumes: &[Volume::new("vfat", "WHEEL", MIB, 4000 * MIB, 32)],
+        // The front of the first copy of the FAT, which begins 32 sectors into the volume.
+        noise: &[(MIB + 33, 3)],
+        ..PLAIN
+    },
+    Drive {
+        name: "deck-camera",
+        bytes: 9_000_000_000,
+        volumes: &[Volume::new("exfat", "DECKCAM", MIB, 8000 * MIB, 33)],
+        lost: &[(MIB as i64, 12)],
+        ..PLAIN
+    },
+    Drive {
+        name: "linen-store",
+        bytes: 5_500_000_000,
+        volumes: &[Volume::new("ext4", "LINEN", MIB, 5000 * MIB, 34)],
+        // Superblock and group descriptors.
+        lost: &[(MIB as i64, 16)],
+        ..PLAIN
+    },
+    Drive {
+        name: "skipper-mirror",
+        bytes: 6_500_000_000,
+        gpt: true,
+        volumes: &[Volume::new("hfsplus", "MIRROR", 40, 6000 * MIB, 35)],
+        // Both headers.
+        lost: &[(42, 1), ((40 + 6000 * MIB - 2) as i64, 1)],
+        ..PLAIN
+    },
+    Drive {
+        name: "deck-recorder",
+        bytes: 4_500_000_000,
+        gpt: true,
+        volumes: &[Volume::new("hfsplus", "RECORDER", 40, 4000 * MIB, 36)],
+        journal: Some("RECORDER"),
+        ..PLAIN
+    },
+];
