@@ -145,3 +145,44 @@ fn clues_of_workers_put_together_are_those_of_one() {
         assert!(whole.count() > 0 && whole.leads() > 0, "{name}");
     }
 }
+
+#[test]
+fn whatever_field_is_damaged_the_structure_is_put_back_as_it_was_or_still_states_the_volume() {
+    for (name, volume) in volumes() {
+        let whole = registry::boot_sector(volume.as_ref(), ByteOffset(0)).expect(name);
+        let structures = whole.structures(&volume, ByteOffset(0), keel_format::Compute::All);
+        assert!(structures.iter().all(|structure| structure.main.holds()), "{name}");
+        let (mut restored, mut tolerated) = (0, 0);
+        for structure in &structures {
+            for field in &structure.fields {
+                let Some(bytes) = field.of(&structure.main.bytes) else { continue };
+                let inverted: Vec<u8> = bytes.iter().map(|byte| !byte).collect();
+                let mut overlay = Overlay::new(Arc::clone(&volume));
+                overlay.lay(structure.main.at + field.offset as u64, &inverted);
+                let damaged: SharedSource = Arc::new(overlay);
+                let now = whole.structures(&damaged, ByteOffset(0), keel_format::Compute::WhereNeeded);
+                let Some(now) = now.iter().find(|now| now.name == structure.name) else { continue };
+                if now.main.holds() {
+                    tolerated += 1;
+                    continue;
+                }
+                if now.copies.is_empty() && now.computed.is_none() {
+                    // Descriptors of a volume of one group stand once and follow from nothing else.
+                    assert!(now.repairs().is_empty(), "{name}: {}", structure.name);
+                    continue;
+                }
+                let repairs = now.repairs();
+                let repair = repairs.iter().find(|repair| repair.is_main);
+                let repair = repair.unwrap_or_else(|| panic!("{name}: {} of {} is not put back", field.name, structure.name));
+                let mut overlay = Overlay::new(damaged);
+                overlay.lay(repair.at, &repair.bytes);
+                let mended: SharedSource = Arc::new(overlay);
+                let again = whole.structures(&mended, ByteOffset(0), keel_format::Compute::WhereNeeded);
+                let again = again.iter().find(|again| again.name == structure.name).expect(name);
+                assert!(again.main.holds(), "{name}: {} of {}: {:?}", field.name, structure.name, again.main.why_not);
+                restored += 1;
+            }
+        }
+        assert!(restored >= 4, "{name}: {restored} put back, {tolerated} without meaning");
+    }
+}

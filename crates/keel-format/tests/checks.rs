@@ -182,3 +182,227 @@ fn marks_of_an_unclean_unmount_are_told_and_cleared() {
         assert_eq!(told(&check(opened(&mended(&damaged)).as_ref()), Severity::Note), Vec::<String>::new(), "{name}");
     }
 }
+
+fn ntfs() -> Bench {
+    let bench = Bench::new(80 << 20);
+    bench.format("mkfs.ntfs", &["-Q", "-F", "-q"]);
+    bench.fill_ntfs(|folder| write_tree(folder, &files()));
+    bench
+}
+
+/// Record `number` of an NTFS volume whose records have 1024 bytes and whose MFT lies in one piece.
+fn record_at(source: &SharedSource, number: u64) -> ByteOffset {
+    let Some(Geometry::Ntfs(geometry)) = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)) else { panic!() };
+    let volume = keel_format::ntfs::NtfsVolume::open(Arc::clone(source), geometry).unwrap();
+    volume.mft().position(&geometry, number).unwrap()
+}
+
+fn bytes_at(source: &SharedSource, at: ByteOffset, len: usize) -> Vec<u8> {
+    let mut bytes = vec![0; len];
+    source.read_at(at, &mut bytes).unwrap();
+    bytes
+}
+
+#[test]
+fn the_dirty_bit_of_an_ntfs_is_told_and_cleared_in_record_and_mirror() {
+    let bench = ntfs();
+    let whole = bench.source(512);
+    let at = record_at(&whole, 3);
+    let record = bytes_at(&whole, at, 1024);
+    // $VOLUME_INFORMATION has eight reserved bytes, the version 3.1, and the flags.
+    let inside = record.windows(6).position(|bytes| bytes[..4] == [0, 0, 3, 1] && bytes[5] == 0).unwrap() + 4;
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    overlay.lay(at + inside as u64, &[1]);
+    let dirty: SharedSource = Arc::new(overlay);
+    let checked = check(opened(&dirty).as_ref());
+    let rule = checked.iter().find(|rule| rule.rule == "volume flags").unwrap();
+    assert!(rule.findings[0].what.contains("dirty bit is set"), "{:?}", rule.findings);
+    assert_eq!(rule.mending.as_ref().unwrap().repairs.len(), 2);
+    let clean = mended(&dirty);
+    assert_eq!(told(&check(opened(&clean).as_ref()), Severity::Note), Vec::<String>::new());
+    assert_eq!(bytes_at(&clean, at + inside as u64, 1), [0]);
+    // The fixups of both copies hold: the volume's own driver takes the record.
+    let file = std::fs::File::options().write(true).open(&bench.image).unwrap();
+    for repair in &rule.mending.as_ref().unwrap().repairs {
+        std::os::unix::fs::FileExt::write_all_at(&file, &repair.bytes, repair.at.0).unwrap();
+    }
+    bench.fill_ntfs(|folder| assert_eq!(std::fs::read(folder.join("SHORT.TXT")).unwrap(), files()["SHORT.TXT"]));
+}
+
+#[test]
+fn records_in_use_that_the_mft_bitmap_counts_as_free_are_counted_again() {
+    let bench = ntfs();
+    let whole = bench.source(512);
+    let Some(Geometry::Ntfs(geometry)) = keel_format::registry::boot_sector(whole.as_ref(), ByteOffset(0)) else { panic!() };
+    let volume = keel_format::ntfs::NtfsVolume::open(Arc::clone(&whole), geometry).unwrap();
+    let record = volume.record(0).unwrap();
+    let runs = record.attribute(keel_format::ntfs::layout::BITMAP, "").unwrap().runs(geometry.clusters()).unwrap();
+    let bitmap = geometry.cluster_at(runs[0].lcn.unwrap());
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    // Records 64 to 71 are those of the first files.
+    overlay.lay(bitmap + 8, &[0]);
+    let damaged: SharedSource = Arc::new(overlay);
+    let said = told(&check(opened(&damaged).as_ref()), Severity::Broken).join("; ");
+    assert!(said.contains("MFT bitmap: 8 records in use are counted as free, the first is 64"), "{said}");
+    assert_eq!(bytes_at(&mended(&damaged), bitmap + 8, 1), [0xFF]);
+}
+
+#[test]
+fn names_that_lead_to_dead_records_are_taken_out_on_request() {
+    let bench = ntfs();
+    let whole = bench.source(512);
+    let mut number = 0;
+    opened(&whole)
+        .walk(keel_format::Deleted::Hide, &mut |found| {
+            if found.entry.name.contains("number 17") {
+                number = found.entry.id.0 & 0xFFFF_FFFF_FFFF;
+            }
+            std::ops::ControlFlow::Continue(())
+        })
+        .unwrap();
+    let at = record_at(&whole, number);
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    // The record counts as free; its name in the folder stays.
+    overlay.lay(at + 22, &[0, 0]);
+    let damaged: SharedSource = Arc::new(overlay);
+    let checked = check(opened(&damaged).as_ref());
+    let rule = checked.iter().find(|rule| rule.rule == "names").unwrap();
+    assert!(rule.findings[0].what.contains("number 17 of the year.csv leads to a record that is free"), "{:?}", rule.findings);
+    let mending = rule.mending.as_ref().unwrap();
+    assert!(!mending.is_safe);
+    let mut overlay = Overlay::new(damaged);
+    mending.repairs.iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
+    let without: SharedSource = Arc::new(overlay);
+    let again = check(opened(&without).as_ref());
+    assert_eq!(again.iter().find(|rule| rule.rule == "names").unwrap().findings, []);
+    assert_eq!(contents(opened(&without).as_ref()).len(), files().len() - 1);
+}
+
+#[test]
+fn an_up_case_table_and_a_log_that_are_not_what_they_should_be_are_told() {
+    let bench = ntfs();
+    let whole = bench.source(512);
+    let volume = opened(&whole);
+    let place = |number: u64| volume.extents(keel_format::NodeId(number)).unwrap()[0].volume_at.unwrap();
+    for (at, bytes, rule, what) in [
+        (place(10) + 0x61 * 2, vec![0x62, 0], "up-case table", "$UpCase is not the table"),
+        (place(2), vec![0x11; 4096], "log file", "does not begin with a restart page"),
+    ] {
+        let mut overlay = Overlay::new(Arc::clone(&whole));
+        overlay.lay(at, &bytes);
+        let damaged: SharedSource = Arc::new(overlay);
+        let said = told(&check(opened(&damaged).as_ref()), Severity::Doubt);
+        assert!(said.iter().any(|said| said.starts_with(rule) && said.contains(what)), "{rule}: {said:?}");
+    }
+}
+
+#[test]
+fn a_journal_is_replayed_by_the_plan_as_the_kernel_would_replay_it() {
+    for options in [["-t", "ext3"], ["-t", "ext4"]] {
+        let bench = Bench::new(128 << 20);
+        bench.format("mkfs.ext4", &[&options[..], &["-q", "-F"]].concat());
+        let copy = bench.folder.path().join("torn out.img");
+        bench.fill(&["mount", "-o", "commit=300"], |folder| {
+            write_tree(folder, &files());
+            support::run(std::process::Command::new("sync").arg("-f").arg(folder));
+            support::run(std::process::Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&copy));
+        });
+        let source: SharedSource = Arc::new(keel_source::FileSource::open(&copy, keel_source::SectorSize(512)).unwrap());
+        let checked = check(opened(&source).as_ref());
+        let rule = checked.iter().find(|rule| rule.rule == "journal").unwrap();
+        let mending = rule.mending.as_ref().unwrap();
+        assert!(mending.is_safe && mending.does.contains("replayed"), "{options:?}");
+        let file = std::fs::File::options().write(true).open(&copy).unwrap();
+        for repair in &mending.repairs {
+            std::os::unix::fs::FileExt::write_all_at(&file, &repair.bytes, repair.at.0).unwrap();
+        }
+        drop(file);
+        std::fs::copy(&copy, &bench.image).unwrap();
+        // Without its journal the kernel sees what the journal held.
+        bench.fill(&["mount", "-o", "ro,noload"], |folder| {
+            for (path, content) in files() {
+                assert!(std::fs::read(folder.join(&path)).unwrap() == content, "{options:?}: {path}");
+            }
+        });
+        let again = check(opened(&bench.source(512)).as_ref());
+        assert_eq!(told(&again, Severity::Note), Vec::<String>::new(), "{options:?}");
+        bench.fill(EXT, |folder| std::fs::write(folder.join("after.txt"), b"written after the replay").unwrap());
+        assert_eq!(contents(opened(&bench.source(512)).as_ref()).len(), files().len() + 1, "{options:?}");
+    }
+}
+
+#[test]
+fn noted_errors_wrong_counts_and_broken_inodes_of_an_ext_are_told() {
+    let bench = Bench::new(80 << 20);
+    bench.format("mkfs.ext4", &["-q", "-F"]);
+    bench.fill(EXT, |folder| write_tree(folder, &files()));
+    let whole = bench.source(512);
+    let Some(Geometry::Ext(geometry)) = keel_format::registry::boot_sector(whole.as_ref(), ByteOffset(0)) else { panic!() };
+    let structure = Geometry::Ext(geometry).structures(&whole, ByteOffset(0), keel_format::Compute::All).swap_remove(0);
+    let with = |offset: usize, bytes: &[u8]| {
+        let mut changed = structure.main.bytes.clone();
+        changed[offset..offset + bytes.len()].copy_from_slice(bytes);
+        (structure.seal)(&mut changed);
+        let mut overlay = Overlay::new(Arc::clone(&whole));
+        overlay.lay(ByteOffset(1024), &changed);
+        Arc::new(overlay) as SharedSource
+    };
+    let noted = with(58, &[3, 0]);
+    let checked = check(opened(&noted).as_ref());
+    let state = checked.iter().find(|rule| rule.rule == "state").unwrap();
+    assert!(!state.mending.as_ref().unwrap().is_safe && state.findings[0].how == "s_state is 3");
+    let orphaned = with(232, &[12, 0, 0, 0]);
+    let said = told(&check(opened(&orphaned).as_ref()), Severity::Note);
+    assert!(said.iter().any(|said| said.starts_with("orphans: 1 files were deleted or cut")), "{said:?}");
+    // An inode whose checksum does not hold.
+    let volume = keel_format::ext::ExtVolume::open(Arc::clone(&whole), geometry).unwrap();
+    let at = volume.inode(12).unwrap().at;
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    overlay.lay(at + 2, &[0xE7]);
+    let damaged: SharedSource = Arc::new(overlay);
+    let said = told(&check(opened(&damaged).as_ref()), Severity::Doubt);
+    assert!(said.iter().any(|said| said.starts_with("inodes: ") && said.contains("does not hold")), "{said:?}");
+}
+
+#[test]
+fn a_file_that_is_longer_than_its_chain_and_two_that_cross_are_told() {
+    let bench = fat("16", 40 << 20);
+    let whole = bench.source(512);
+    let Some(Geometry::Fat(geometry)) = keel_format::registry::boot_sector(whole.as_ref(), ByteOffset(0)) else { panic!() };
+    let volume = opened(&whole);
+    let mut first = BTreeMap::new();
+    volume.claims(&mut |path, extents| {
+        if let Some(extent) = extents.first() {
+            let cluster =
+                (extent.volume_at.unwrap().0 - geometry.cluster_at(2).unwrap().0) / u64::from(geometry.cluster_bytes()) + 2;
+            first.insert(path.to_string(), cluster);
+        }
+    });
+    let (big, other) = (first["big picture.bin"], first["Fahrplan Überfahrt.txt"]);
+    // The third cluster of the large file leads into the other one.
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    for copy in 0..2 {
+        overlay.lay(geometry.fat_at(copy) + (big + 2) * 2, &u16::try_from(other).unwrap().to_le_bytes());
+    }
+    let damaged: SharedSource = Arc::new(overlay);
+    let checked = check(opened(&damaged).as_ref());
+    let said = told(&checked, Severity::Note).join("\n");
+    assert!(said.contains("held once: ") && said.contains("big picture.bin") && said.contains("alike"), "{said}");
+    assert!(said.contains("file sizes: big picture.bin: 1500000 bytes by its entry"), "{said}");
+    assert!(said.contains("held by a file: "), "the rest of the large file is lost: {said}");
+    let sizes = checked.iter().find(|rule| rule.rule == "file sizes").unwrap();
+    assert!(!sizes.mending.as_ref().unwrap().is_safe);
+    // Cut behind its third cluster instead: the rest is kept as a lost chain and can be freed.
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    for copy in 0..2 {
+        overlay.lay(geometry.fat_at(copy) + (big + 2) * 2, &[0xFF, 0xFF]);
+    }
+    let cut: SharedSource = Arc::new(overlay);
+    let checked = check(opened(&cut).as_ref());
+    let held = checked.iter().find(|rule| rule.rule == "held by a file").unwrap();
+    let mut overlay = Overlay::new(cut);
+    held.mending.iter().flat_map(|mending| &mending.repairs).for_each(|repair| overlay.lay(repair.at, &repair.bytes));
+    let freed: SharedSource = Arc::new(overlay);
+    let again = check(opened(&freed).as_ref());
+    assert_eq!(again.iter().find(|rule| rule.rule == "held by a file").unwrap().findings, []);
+}

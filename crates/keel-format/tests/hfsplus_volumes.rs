@@ -12,8 +12,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, LazyLock};
 
+use keel_format::check::check;
 use keel_format::hfsplus::{self, make};
-use keel_format::{Geometry, VolumeKind, WitnessKind, registry};
+use keel_format::{Geometry, Severity, Volume, VolumeKind, WitnessKind, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource};
 use proptest::prelude::*;
 use support::{Bench, contents, many_files, noise, prose, run, surface, write_tree};
@@ -157,6 +158,115 @@ fn a_volume_without_any_header_is_found_by_its_trees() {
         assert_eq!(computed[..3], written[..3], "files, folders, free blocks with blocks of {block}");
         assert!(computed[3] <= written[3] && computed[3] as usize > files().len(), "nextCatalogID {computed:?} {written:?}");
     }
+}
+
+fn hfs(source: &SharedSource) -> hfsplus::HfsVolume {
+    let Some(Geometry::HfsPlus(geometry)) = registry::boot_sector(source.as_ref(), ByteOffset(0)) else { panic!() };
+    hfsplus::HfsVolume::open(Arc::clone(source), geometry).unwrap()
+}
+
+fn told(source: &SharedSource, least: Severity) -> Vec<String> {
+    let checked = check(&hfs(source));
+    let findings = checked.iter().flat_map(|rule| rule.findings.iter().map(move |finding| (rule.rule, finding)));
+    findings.filter(|(_, finding)| finding.severity >= least).map(|(rule, finding)| format!("{rule}: {}", finding.what)).collect()
+}
+
+/// The source with the mending of `rule` made.
+fn mended(source: &SharedSource, rule: &str) -> (SharedSource, bool) {
+    let checked = check(&hfs(source));
+    let mending = checked.iter().find(|checked| checked.rule == rule).unwrap().mending.clone().expect(rule);
+    let mut overlay = Overlay::new(Arc::clone(source));
+    mending.repairs.iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
+    (Arc::new(overlay), mending.is_safe)
+}
+
+#[test]
+fn volumes_that_a_kernel_filled_pass_every_rule() {
+    for (bench, (_, block)) in VOLUMES.iter().zip(SIZES) {
+        assert_eq!(told(&bench.source(512), Severity::Note), Vec::<String>::new(), "blocks of {block}");
+    }
+}
+
+#[test]
+fn counts_and_marks_of_the_header_that_are_wrong_are_told_and_set_right() {
+    let whole = VOLUMES[1].source(512);
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    overlay.lay(ByteOffset(1024 + 32), &7u32.to_be_bytes());
+    overlay.lay(ByteOffset(1024 + 48), &9u32.to_be_bytes());
+    overlay.lay(ByteOffset(1024 + 64), &20u32.to_be_bytes());
+    let damaged: SharedSource = Arc::new(overlay);
+    let said = told(&damaged, Severity::Doubt);
+    for what in ["fileCount is 7, counted", "freeBlocks is 9, counted", "nextCatalogID is 20, the highest in use is"] {
+        assert!(said.iter().any(|said| said.starts_with("header counts: ") && said.contains(what)), "{what}: {said:?}");
+    }
+    let (right, is_safe) = mended(&damaged, "header counts");
+    assert!(is_safe);
+    assert_eq!(told(&right, Severity::Note), Vec::<String>::new());
+    let mut header = [[0; 16]; 2];
+    right.read_at(ByteOffset(1024 + 32), &mut header[0]).unwrap();
+    whole.read_at(ByteOffset(1024 + 32), &mut header[1]).unwrap();
+    assert_eq!(header[0][..8], header[1][..8]);
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    overlay.lay(ByteOffset(1024 + 4), &0x800u32.to_be_bytes());
+    let marked: SharedSource = Arc::new(overlay);
+    assert!(told(&marked, Severity::Doubt).iter().any(|said| said.contains("marked as inconsistent")));
+    let (clean, is_safe) = mended(&marked, "volume attributes");
+    assert_eq!((told(&clean, Severity::Note), is_safe), (vec![], false));
+}
+
+#[test]
+fn ground_of_files_and_special_files_is_cross_checked() {
+    let whole = VOLUMES[1].source(512);
+    let allocation = hfs(&whole).allocation().unwrap();
+    assert!(allocation.knows_all && allocation.is_used(0) && allocation.is_used(allocation.units - 1));
+    let used = (0..allocation.units).filter(|unit| allocation.is_used(*unit)).count() as u64;
+    let mut free = [0; 4];
+    whole.read_at(ByteOffset(1024 + 48), &mut free).unwrap();
+    assert_eq!(used, allocation.units - u64::from(u32::from_be_bytes(free)));
+    // The catalog's first block counted as free, a free block as used.
+    let spare = (0..allocation.units).rev().find(|unit| !allocation.is_used(*unit)).unwrap();
+    let catalog = hfs(&whole).catalog().node_at(0).unwrap().0 / 4096;
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    for (unit, used) in [(spare, true), (catalog, false)] {
+        let allocation = hfs(&(Arc::new(Overlay::new(Arc::clone(&whole))) as SharedSource)).allocation().unwrap();
+        let units = unit..unit + 1;
+        allocation.marked(std::slice::from_ref(&units), used).iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
+    }
+    let damaged: SharedSource = Arc::new(overlay);
+    let said = told(&damaged, Severity::Note).join("; ");
+    assert!(
+        said.contains("held by a file: 1 blocks are counted as used and held by no file")
+            || said.contains("counted as used: 1 blocks"),
+        "{said}"
+    );
+}
+
+#[test]
+fn a_journal_is_switched_on_replaced_when_it_is_damaged_and_off_when_its_place_is_lost() {
+    let whole = VOLUMES[1].source(512);
+    let pieces = make::journal(&hfs(&whole), 1 << 20).unwrap();
+    let mut overlay = Overlay::new(Arc::clone(&whole));
+    pieces.iter().for_each(|(at, bytes)| overlay.lay(ByteOffset(*at), bytes));
+    let journaled: SharedSource = Arc::new(overlay);
+    assert_eq!(told(&journaled, Severity::Note), Vec::<String>::new());
+    assert!(make::journal(&hfs(&journaled), 1 << 20).is_none(), "it has one");
+    let header_at = pieces.iter().find(|(_, bytes)| bytes.starts_with(b"JNLx")).unwrap().0;
+    let mut overlay = Overlay::new(Arc::clone(&journaled));
+    overlay.lay(ByteOffset(header_at + 8), &[0xFF; 8]);
+    let damaged: SharedSource = Arc::new(overlay);
+    assert!(told(&damaged, Severity::Broken).iter().any(|said| said.contains("a system refuses to mount the volume")));
+    let (fresh, is_safe) = mended(&damaged, "journal");
+    assert_eq!((told(&fresh, Severity::Note), is_safe), (vec![], false));
+    // With the journal info block gone nothing says where the ring is: journaling goes off.
+    let info_at = pieces.iter().find(|(_, bytes)| bytes.starts_with(&[0, 0, 0, 1]) && bytes.len() == 52).unwrap().0;
+    let mut overlay = Overlay::new(Arc::clone(&journaled));
+    overlay.lay(ByteOffset(info_at), &[&[0, 0, 0, 1][..], &[0xFF; 48]].concat());
+    let lost: SharedSource = Arc::new(overlay);
+    assert!(!told(&lost, Severity::Broken).is_empty());
+    let (off, is_safe) = mended(&lost, "journal");
+    let Some(Geometry::HfsPlus(geometry)) = registry::boot_sector(off.as_ref(), ByteOffset(0)) else { panic!() };
+    assert_eq!((geometry.attributes & 0x2000, geometry.journal_info_block, is_safe), (0, 0, false));
+    assert_eq!(told(&off, Severity::Doubt), Vec::<String>::new());
 }
 
 proptest! {

@@ -121,3 +121,46 @@ fn udf_and_iso_9660() {
     let bytes = fs::metadata(&bench.image).unwrap().len();
     is_one(&bench, VolumeKind::Iso9660, bytes, Some("TIDES"));
 }
+
+/// The superblock of a filled volume is lost, found by its copies, put back, and the kernel lists every file.
+fn superblock_comes_back(bench: &Bench, kind: VolumeKind, driver: &[&str], (at, len): (u64, usize)) {
+    use std::os::unix::fs::FileExt;
+    let files = support::many_files();
+    bench.fill(driver, |folder| support::write_tree(folder, &files));
+    let file = fs::File::options().write(true).open(&bench.image).unwrap();
+    for damage in [vec![0; len], support::noise(9, len)] {
+        file.write_all_at(&damage, at).unwrap();
+        let drive = bench.source(512);
+        let volumes = found(&drive, kind);
+        assert_eq!(volumes.len(), 1, "{kind:?}");
+        let structures = volumes[0].geometry.structures(&drive, ByteOffset(0), keel_format::Compute::All);
+        let [structure] = structures.as_slice() else { panic!("{kind:?}: {} structures", structures.len()) };
+        assert!(!structure.main.holds() && structure.copies.iter().any(keel_format::Version::holds), "{kind:?}");
+        let repairs = support::main_repairs(&volumes[0].geometry, &drive);
+        assert_eq!((repairs.len(), repairs[0].at), (1, ByteOffset(at)), "{kind:?}");
+        let rows = structure.rows();
+        assert!(rows.iter().any(|row| row.differs) && rows.iter().all(|row| row.copy.is_some()), "{kind:?}");
+        file.write_all_at(&repairs[0].bytes, at).unwrap();
+        bench.fill(driver, |folder| {
+            for (path, content) in &files {
+                assert!(&fs::read(folder.join(path)).unwrap() == content, "{kind:?}: {path}");
+            }
+        });
+    }
+    let sound = found(&bench.source(512), kind);
+    assert!(support::main_repairs(&sound[0].geometry, &bench.source(512)).is_empty(), "{kind:?}");
+}
+
+#[test]
+fn the_superblock_of_an_xfs_comes_back_from_an_allocation_group_with_its_counts() {
+    let bench = Bench::new(400 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f", "-L", "RIGGING"]);
+    superblock_comes_back(&bench, VolumeKind::Xfs, &["mount", "-t", "xfs"], (0, 512));
+}
+
+#[test]
+fn the_superblock_of_a_btrfs_comes_back_from_its_mirror() {
+    let bench = Bench::new(256 * MIB);
+    bench.format("mkfs.btrfs", &["-q", "-f", "-L", "MOORINGS"]);
+    superblock_comes_back(&bench, VolumeKind::Btrfs, &["mount", "-t", "btrfs"], (64 << 10, 4096));
+}

@@ -23,6 +23,17 @@ pub struct Bench {
     pub sector: u32,
 }
 
+/// Unmounts what is mounted at `point`; a driver may still be writing for a moment.
+fn unmount(point: &Path) {
+    for _ in 0..50 {
+        if Command::new("umount").arg(point).output().unwrap().status.success() {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    run(Command::new("umount").arg(point));
+}
+
 pub fn run(command: &mut Command) {
     let output = command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"));
     assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
@@ -85,7 +96,7 @@ impl Bench {
         fs::create_dir_all(&point).unwrap();
         run(Command::new("ntfs-3g").arg(&volume).arg(&point));
         plant(&point, files);
-        run(Command::new("umount").arg(&point));
+        unmount(&point);
         self.place(&volume, at);
     }
 
@@ -145,7 +156,7 @@ impl Bench {
         fs::create_dir_all(&point).unwrap();
         run(Command::new("mount.exfat-fuse").args(["-o", "rw", &device]).arg(&point));
         plant(&point, files);
-        run(Command::new("umount").arg(&point));
+        unmount(&point);
         run(Command::new("losetup").args(["--detach", &device]));
         self.place(&volume, at);
     }

@@ -159,7 +159,9 @@ fn superblock(window: &SharedSource, geometry: &ExtGeometry, compute: Compute) -
 /// The features that a computed superblock states. Folders that are indexed by hashes, whose seed only the superblock
 /// kept, must be searched from front to back then, and with metadata checksums an operating system refuses to.
 fn features(geometry: &ExtGeometry, volume: &ExtVolume) -> ExtGeometry {
-    let uuid = volume.journal_uuid().unwrap_or_else(|| made_uuid(geometry));
+    // The identifier is known where any superblock was seen; else the journal keeps it, or a new one is made.
+    let known = Some(geometry.uuid).filter(|uuid| *uuid != [0; 16]);
+    let uuid = known.or_else(|| volume.journal_uuid()).unwrap_or_else(|| made_uuid(geometry));
     let mut stated = ExtGeometry { uuid, ..*geometry };
     let plain = match geometry.has_checksums() {
         true => volume.has_indexed_folders(),

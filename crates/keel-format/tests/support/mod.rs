@@ -59,7 +59,7 @@ impl Bench {
         let (program, arguments) = driver.split_first().unwrap();
         run(Command::new(program).args(arguments).arg(what).arg(&point));
         fill(&point);
-        run(Command::new("umount").arg(&point));
+        unmount(&point);
     }
 
     /// Fills an NTFS image through the system's driver.
@@ -79,6 +79,17 @@ impl Bench {
         let volume = geometry.open(source).unwrap();
         (geometry, volume)
     }
+}
+
+/// Unmounts what is mounted at `point`; a driver may still be writing for a moment.
+pub fn unmount(point: &Path) {
+    for _ in 0..50 {
+        if Command::new("umount").arg(point).output().unwrap().status.success() {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    run(Command::new("umount").arg(point));
 }
 
 pub fn run(command: &mut Command) {
