@@ -77,6 +77,12 @@ pub struct Version {
 }
 
 impl Version {
+    /// True when its bytes are not delivered.
+    #[must_use]
+    pub fn is_unreadable(&self) -> bool {
+        self.why_not.as_ref().is_some_and(FormatError::is_unreadable)
+    }
+
     /// True when it states this volume.
     #[must_use]
     pub fn holds(&self) -> bool {
@@ -307,11 +313,7 @@ impl Structure {
         };
         let mut repairs = Vec::new();
         for version in self.copies.iter().filter(|copy| self.renews_copies && !copy.holds()) {
-            let reason = format!(
-                "the copy of the {} does not state this volume ({})",
-                self.name,
-                self.why_not(version).unwrap_or_default()
-            );
+            let reason = format!("the copy of the {} does not hold ({})", self.name, self.why_not(version).unwrap_or_default());
             let from = if take == Take::Main { Take::Main } else { take };
             repairs.push(Repair {
                 name: format!("copy of the {}", self.name),
@@ -325,7 +327,7 @@ impl Structure {
         }
         if bytes != self.main.bytes {
             let why = match self.why_not(&self.main) {
-                Some(why) => format!("the {} does not state this volume ({why})", self.name),
+                Some(why) => format!("the {} does not hold ({why})", self.name),
                 None => format!("the {} is changed by the technician's choice", self.name),
             };
             let how = match (take, fields.is_empty()) {

@@ -79,7 +79,7 @@ pub(crate) enum Command {
     Structures {
         #[command(flatten)]
         source: SourceArgs,
-        /// Id of the find (n1, n2, …), or @LBA of its first sector.
+        /// Id of the find (n1, n2, …), @LBA of its first sector, or `table`.
         #[arg(long, value_name = "ID")]
         volume: String,
     },

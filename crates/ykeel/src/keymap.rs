@@ -158,7 +158,7 @@ pub(crate) const BINDINGS: &[Binding] = &[
         &[Mend],
         false,
     ),
-    line("n", Action::NextVolume, "next volume", "Go to the next volume", &[Mend], true),
+    line("n", Action::NextVolume, "next volume", "Go to the next volume; behind the last one comes the table", &[Mend], true),
     line("p", Action::StagePlan, "plan", "Stage the repairs and read the plan", &[Ladder, Sweep, Mend], true),
     line("a", Action::Apply, "apply", "Apply the plan to the drive; asks for the drive's code", &[Plan], true),
     line("u", Action::Undo, "undo", "Put the drive back as it was before the apply", &[Plan], true),

@@ -15,6 +15,7 @@ pub use structures::{Taken, structures};
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use keel_format::Structure;
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use serde::Serialize;
@@ -101,6 +102,8 @@ pub struct Staged {
     pub edits: Vec<Edit>,
     /// What is broken and has no edit.
     pub withheld: Vec<Withheld>,
+    /// True when a core structure of a volume cannot be read: the drive is to be copied first.
+    pub copy_first: bool,
 }
 
 /// Whether an edit writes a copy or the primary structure. Copies are written first: while a primary is being written
@@ -153,19 +156,21 @@ impl Edit {
 /// layout was settled from. What would make a sampled file unreadable is withheld.
 #[must_use]
 pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout, wishes: &Wishes) -> Staged {
-    let mut staged = Staged { edits: Vec::new(), withheld: Vec::new() };
+    let mut staged = Staged { edits: Vec::new(), withheld: Vec::new(), copy_first: false };
     if matches!(wishes.only, Only::All | Only::Table) && !layout.whole_drive {
         staged.edits.extend(table::edits(source, table, layout));
     }
+    take_table(source, table, layout, wishes, &mut staged);
     if wishes.only != Only::Table {
         let chosen = finds.iter().filter(|find| {
             let whole = layout.whole_drive && find.start_byte.0 == 0;
             whole || layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
         });
         for find in chosen {
-            let (edits, withheld) = structures::edits(source, find, wishes);
-            staged.edits.extend(edits);
-            staged.withheld.extend(withheld);
+            let mended = structures::edits(source, find, wishes);
+            staged.edits.extend(mended.edits);
+            staged.withheld.extend(mended.withheld);
+            staged.copy_first |= mended.copy_first;
         }
     }
     if wishes.only == Only::All && !finds.is_empty() {
@@ -179,6 +184,30 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
     // A stable sort: headers stay behind the arrays they describe.
     staged.edits.sort_by_key(|edit| edit.order);
     staged
+}
+
+/// The id under which versions of the table's structures are taken.
+pub const TABLE: &str = "table";
+
+/// The structures of the table: main, copies, and as `layout` asks for them.
+#[must_use]
+pub fn table_structures(source: &SharedSource, table: &TableReading, layout: &Layout) -> Vec<Structure> {
+    keel_format::table::mend::structures(source, &table::wanted_sectors(source, table, layout))
+}
+
+/// Puts what the technician took for the table in the place of what the layout asks for.
+fn take_table(source: &SharedSource, table: &TableReading, layout: &Layout, wishes: &Wishes, staged: &mut Staged) {
+    if !wishes.takes.keys().any(|(id, _)| id == TABLE) || !matches!(wishes.only, Only::All | Only::Table) {
+        return;
+    }
+    for structure in table_structures(source, table, layout) {
+        let Some(taken) = wishes.takes.get(&(TABLE.to_string(), structure.name.clone())) else { continue };
+        let place = ByteRange::sized(structure.main.at, structure.main.bytes.len() as u64);
+        staged.edits.retain(|edit| edit.range().overlap(place).is_none());
+        for repair in structure.repairs_with(taken.whole, &taken.fields).into_iter().filter(|repair| repair.is_main) {
+            staged.edits.push(structures::edit_at(source, ByteOffset(0), "the drive", repair));
+        }
+    }
 }
 
 /// The drive as it would be with `edits`.

@@ -7,7 +7,7 @@ use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
 use super::check::{ByCheck, merge};
 use super::proof::{Look, look, lost};
-use super::{Checks, Edit, Only, Order, Wishes, Withheld, repairs_by_check};
+use super::{Checks, Edit, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
 use crate::sweep::Find;
 
 /// What the technician took for a structure instead of what the evidence says.
@@ -30,12 +30,14 @@ fn window(source: &SharedSource, find: &Find) -> SharedSource {
 }
 
 /// The edits that put back structures of `find`, and what is withheld because its proof fails.
-pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec<Edit>, Vec<Withheld>) {
+pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Staged {
+    let mut copy_first = false;
     let mut repairs: Vec<Repair> = Vec::new();
     let chosen = wishes.takes.keys().any(|(id, _)| *id == find.id);
     let compute = if chosen { Compute::All } else { Compute::WhereNeeded };
     let mut withheld = Vec::new();
     for (index, structure) in structures(source, find, compute).into_iter().enumerate() {
+        copy_first |= structure.main.is_unreadable();
         let wanted = match wishes.only {
             Only::All => true,
             Only::Boot => index == 0,
@@ -67,14 +69,15 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> (Vec
         }));
     }
     if repairs.is_empty() {
-        return (Vec::new(), withheld);
+        return Staged { edits: Vec::new(), withheld, copy_first };
     }
     if let Some(why) = disproved(source, find, &repairs) {
         let name = repairs.iter().find(|repair| repair.is_main).or(repairs.first()).map(|repair| repair.name.clone());
         withheld.push(Withheld { find: find.id.clone(), structure: name.unwrap_or_default(), why });
-        return (Vec::new(), withheld);
+        return Staged { edits: Vec::new(), withheld, copy_first };
     }
-    (repairs.into_iter().map(|repair| edit(source, find, repair)).collect(), withheld)
+    let edits = repairs.into_iter().map(|repair| edit_at(source, find.start_byte, &find.id, repair)).collect();
+    Staged { edits, withheld, copy_first }
 }
 
 /// What a check finds on the volume with its structures put back.
@@ -136,15 +139,16 @@ fn stated(view: &SharedSource, start: ByteOffset) -> Option<Geometry> {
     registry::boot_sector(view.as_ref(), start)
 }
 
-fn edit(source: &SharedSource, find: &Find, repair: Repair) -> Edit {
-    let at_byte = find.start_byte + repair.at.0;
+/// The edit that a repair of what begins at `start` becomes.
+pub(super) fn edit_at(source: &SharedSource, start: ByteOffset, of: &str, repair: Repair) -> Edit {
+    let at_byte = start + repair.at.0;
     let mut before = vec![0; repair.bytes.len()];
     if source.read_at(at_byte, &mut before).is_err() {
         before.clear();
     }
-    let from = repair.copy.map(|copy| format!(" (taken from {})", find.start_byte + copy.start.0)).unwrap_or_default();
+    let from = repair.copy.map(|copy| format!(" (taken from {})", start + copy.start.0)).unwrap_or_default();
     Edit {
-        structure: format!("{} of {}", repair.name, find.id),
+        structure: format!("{} of {of}", repair.name),
         at_byte,
         before,
         after: repair.bytes,

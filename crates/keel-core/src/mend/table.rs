@@ -19,19 +19,32 @@ struct Wanted {
     order: Order,
 }
 
-/// The edits that make the drive's table state `layout`. None when it does already, or when there is nothing to state.
-pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<Edit> {
-    if layout.entries.is_empty() || (states(reading, layout) && !layout.new_ids) {
+/// Every sector that the table needs to state `layout`: place and bytes, whether it stands there already or not.
+pub(super) fn wanted_sectors(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<(ByteOffset, Vec<u8>)> {
+    if layout.entries.is_empty() || layout.whole_drive {
         return Vec::new();
     }
+    let sector = source.sector_size();
+    wanted(source, reading, layout).into_iter().map(|wanted| (wanted.lba.offset(sector), wanted.bytes)).collect()
+}
+
+fn wanted(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<Wanted> {
     let wanted = match layout.scheme {
         Scheme::Gpt => gpt(source, reading, layout),
         Scheme::Mbr => mbr(source, reading, layout),
         // A map is read and left as it is.
         Scheme::Apm => None,
     };
+    wanted.unwrap_or_default()
+}
+
+/// The edits that make the drive's table state `layout`. None when it does already, or when there is nothing to state.
+pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<Edit> {
+    if layout.entries.is_empty() || (states(reading, layout) && !layout.new_ids) {
+        return Vec::new();
+    }
     let reason = reason(reading, layout);
-    wanted.unwrap_or_default().into_iter().filter_map(|wanted| changed(source, &wanted, &reason)).collect()
+    wanted(source, reading, layout).into_iter().filter_map(|wanted| changed(source, &wanted, &reason)).collect()
 }
 
 /// True when a sound table says just this.

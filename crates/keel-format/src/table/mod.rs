@@ -3,6 +3,7 @@
 pub mod apm;
 pub mod gpt;
 pub mod mbr;
+pub mod mend;
 
 #[cfg(test)]
 mod tests;

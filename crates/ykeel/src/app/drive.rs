@@ -60,6 +60,8 @@ pub(crate) struct Drive {
     pub(crate) edits: Vec<Edit>,
     /// What is broken and has no edit.
     pub(crate) withheld: Vec<Withheld>,
+    /// True when a core structure cannot be read.
+    pub(crate) copy_first: bool,
     pub(crate) mend: MendState,
     /// What was proven of each volume after the last apply.
     pub(crate) proof: Vec<Proven>,
@@ -115,6 +117,7 @@ impl Drive {
             layout: None,
             edits: Vec::new(),
             withheld: Vec::new(),
+            copy_first: false,
             mend: MendState::default(),
             proof: Vec::new(),
             proof_job: None,
@@ -147,12 +150,18 @@ impl Drive {
     pub(crate) fn settle(&mut self) {
         let layout = layout::settle(&self.source, &self.table, &self.finds, &self.choices);
         let staged = mend::stage(&self.source, &self.table, &self.finds, &layout, &self.mend.wishes());
-        (self.edits, self.withheld) = (staged.edits, staged.withheld);
+        (self.edits, self.withheld, self.copy_first) = (staged.edits, staged.withheld, staged.copy_first);
         self.planned = (!self.edits.is_empty()).then(|| table::read(self.view().as_ref()));
         self.layout = Some(layout);
         self.after = None;
         self.edit = self.edit.min(self.edits.len().saturating_sub(1));
         self.find = self.find.min(self.finds.len().saturating_sub(1));
+    }
+
+    /// Looks at the table's structures in the Mend stage.
+    pub(crate) fn look_at_table(&mut self) {
+        let Some(layout) = &self.layout else { return };
+        self.mend.look_at_table(mend::table_structures(&self.source, &self.table, layout));
     }
 
     /// The drive as it would be.
@@ -162,7 +171,7 @@ impl Drive {
 
     /// The plan as it stands.
     pub(crate) fn plan(&self) -> Plan {
-        let copy_first = self.ladder.as_ref().is_some_and(Ladder::reads_fail);
+        let copy_first = self.copy_first || self.ladder.as_ref().is_some_and(Ladder::reads_fail);
         Plan::new(&self.source, self.edits.clone(), copy_first)
     }
 

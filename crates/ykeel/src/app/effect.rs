@@ -120,8 +120,9 @@ impl App {
 
     fn look_at_structures(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        if let Some(find) = drive.finds.get(drive.find).cloned() {
-            drive.mend.look(&drive.source, &find);
+        match drive.finds.get(drive.find).cloned() {
+            Some(find) => drive.mend.look(&drive.source, &find),
+            None => drive.look_at_table(),
         }
     }
 

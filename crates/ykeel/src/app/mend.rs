@@ -71,6 +71,20 @@ impl MendState {
         }));
     }
 
+    /// Looks at the table's structures.
+    pub(crate) fn look_at_table(&mut self, structures: Vec<Structure>) {
+        self.find = Some(mend::TABLE.to_string());
+        self.row = structures.iter().position(|structure| !structure.main.holds()).unwrap_or(0);
+        self.field = None;
+        self.look_job = None;
+        self.looked = Some(Looked { structures, report: Err("a table has no rules of its own: the ladder tells".into()) });
+    }
+
+    /// True when the table is looked at, not a volume.
+    pub(crate) fn is_table(&self) -> bool {
+        self.find.as_deref() == Some(mend::TABLE)
+    }
+
     /// Asks every find what a check of it would mend.
     pub(crate) fn ask(&mut self, source: &SharedSource, finds: &[Find]) {
         let (source, finds) = (SharedSource::clone(source), finds.to_vec());

@@ -134,11 +134,16 @@ impl App {
 
     fn next_volume(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        let count = drive.finds.len().max(1);
-        let next = (1..=count).map(|step| (drive.find + step) % count);
-        let next = next.into_iter().find(|index| drive.finds.get(*index).is_some_and(|find| find.inside.is_none()));
-        drive.find = next.unwrap_or(drive.find);
-        self.run_effect(Effect::LookAtStructures);
+        // Behind the last volume comes the table, and then the first one again.
+        let from = if drive.mend.is_table() { 0 } else { drive.find + 1 };
+        let outer = |index: &usize| drive.finds.get(*index).is_some_and(|find| find.inside.is_none());
+        match (from..drive.finds.len()).find(outer) {
+            Some(next) => {
+                drive.find = next;
+                self.run_effect(Effect::LookAtStructures);
+            }
+            None => drive.look_at_table(),
+        }
     }
 
     fn quit_or_warn(&mut self) {

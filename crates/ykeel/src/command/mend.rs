@@ -42,11 +42,11 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let layout = layout::settle(&source, &table, &swept.finds, &choices(&args.choices, &swept.finds)?);
     let Wrap(only): Wrap<mend::Only> = args.only.into();
     let staged = mend::stage(&source, &table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
-    let edits = staged.edits;
+    let edits = staged.edits.clone();
     let now = ladder::examine(&source, &swept.finds, &cancel());
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
     let after = (!edits.is_empty()).then(|| ladder::examine(&view, &swept.finds, &cancel()));
-    let plan = Plan::new(&source, edits, now.reads_fail());
+    let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first);
     let mut document = Document { layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
@@ -92,13 +92,18 @@ fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Fin
     wishes.also = args.also.iter().map(|rule| ("*".to_string(), rule.clone())).collect();
     for text in &args.take {
         let (id, name, field, take) = parse_take(text)?;
-        let find = super::shared::find(finds, &id)?;
-        let structures = mend::structures(source, find, Compute::All);
+        let (id, structures) = match id.as_str() {
+            mend::TABLE => (id.clone(), super::shared::table_structures(source, finds)),
+            _ => {
+                let find = super::shared::find(finds, &id)?;
+                (find.id.clone(), mend::structures(source, find, Compute::All))
+            }
+        };
         let unknown = || CoreError::Unknown { what: "structure", name: name.clone() };
         let structure = structures.iter().find(|structure| structure.name == name).ok_or_else(unknown)?;
         let chosen = wishes
             .takes
-            .entry((find.id.clone(), name.clone()))
+            .entry((id, name.clone()))
             .or_insert_with(|| Taken { whole: structure.best().unwrap_or(Take::Main), fields: Vec::new() });
         match field {
             None => chosen.whole = take,

@@ -113,3 +113,10 @@ fn chosen_type(text: &str, finds: &[Find]) -> anyhow::Result<(String, TypeCode)>
     let code = TypeCode::parse(code).ok_or_else(unknown)?;
     Ok((find(finds, name)?.id.clone(), code))
 }
+
+/// The table's structures beside what the layout asks for that the evidence settles on.
+pub(crate) fn table_structures(source: &SharedSource, finds: &[Find]) -> Vec<keel_format::Structure> {
+    let table = keel_format::table::read(source.as_ref());
+    let layout = keel_core::layout::settle(source, &table, finds, &Choices::default());
+    keel_core::mend::table_structures(source, &table, &layout)
+}

@@ -48,12 +48,15 @@ struct FieldDocument {
 pub(super) fn run(args: &SourceArgs, volume: &str) -> anyhow::Result<()> {
     let source = open(args)?;
     let swept = sweep(&source, Reach::Doubt)?;
-    let find = find(&swept.finds, volume)?;
-    let structures = mend::structures(&source, find, Compute::All);
-    let document = Document {
-        volume: find.id.clone(),
-        structures: structures.iter().map(|structure| of(structure, find.start_byte)).collect(),
+    let (start, structures) = match volume {
+        mend::TABLE => (ByteOffset(0), super::shared::table_structures(&source, &swept.finds)),
+        volume => {
+            let find = find(&swept.finds, volume)?;
+            (find.start_byte, mend::structures(&source, find, Compute::All))
+        }
     };
+    let document =
+        Document { volume: volume.to_string(), structures: structures.iter().map(|structure| of(structure, start)).collect() };
     if args.json {
         return print_json(&document);
     }

@@ -1,6 +1,5 @@
 //! Mend: the structures of a volume in three columns, main, copy and computed, and what a check of it found.
 
-use keel_core::sweep::Find;
 use keel_format::{Checked, Row, Severity, Structure, Take, Version};
 use keel_source::{ByteOffset, printable};
 use ratatui::buffer::Buffer;
@@ -25,6 +24,26 @@ fn list_rows(area: Rect, items: usize) -> u16 {
     u16::try_from(items).unwrap_or(u16::MAX).clamp(3, area.height * 2 / 5)
 }
 
+/// What is looked at: a volume, or the table.
+struct Subject {
+    id: String,
+    heading: String,
+    start: ByteOffset,
+}
+
+impl Subject {
+    fn of(drive: &Drive) -> Option<Self> {
+        if drive.mend.is_table() {
+            let scheme = drive.layout.as_ref().map_or("none", |layout| layout.scheme.word());
+            let heading = format!("the table, {scheme} as the layout asks");
+            return Some(Self { id: keel_core::mend::TABLE.into(), heading, start: ByteOffset(0) });
+        }
+        let find = drive.finds.iter().find(|find| Some(&find.id) == drive.mend.find.as_ref())?;
+        let heading = format!("{} {} {}", find.id, find.kind.word(), printable(find.name()));
+        Some(Self { id: find.id.clone(), heading, start: find.start_byte })
+    }
+}
+
 /// The item at row `y` of the middle.
 pub(super) fn item_at(drive: &Drive, area: Rect, y: u16) -> Option<usize> {
     let count = drive.mend.items().len();
@@ -36,14 +55,13 @@ pub(super) fn item_at(drive: &Drive, area: Rect, y: u16) -> Option<usize> {
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let state = &drive.mend;
-    let find = drive.finds.iter().find(|find| Some(&find.id) == state.find.as_ref());
-    let Some(find) = find else {
-        put(buf, area, 1, 0, "No volume is selected: choose one on the Sweep, or sweep first.", app.theme.strong());
+    let Some(subject) = Subject::of(drive) else {
+        put(buf, area, 1, 0, "Nothing is selected: choose a volume on the Sweep, or sweep first.", app.theme.strong());
         return Why::default();
     };
-    let heading = format!("{} {} {}", find.id, find.kind.word(), printable(find.name()));
-    put(buf, area, 1, 0, &heading, app.theme.strong());
-    let place = format!("from {}", find.start_byte);
+    let heading = &subject.heading;
+    put(buf, area, 1, 0, heading, app.theme.strong());
+    let place = format!("from {}", subject.start);
     put(buf, area, 3 + u16::try_from(heading.chars().count()).unwrap_or(30), 0, &place, app.theme.dim());
     if state.is_looking() {
         put(buf, area, 1, TOP, "reading every structure, and checking the volume rule by rule …", app.theme.dim());
@@ -59,7 +77,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
         Some(Item::Rule(rule)) => draw_rule(app, rule, below, buf),
         None => {}
     }
-    why(app, drive, find)
+    why(app, drive, &subject)
 }
 
 /// The word and style for a version: whether it states the volume.
@@ -279,7 +297,7 @@ fn draw_rule(app: &App, rule: &Checked, area: Rect, buf: &mut Buffer) {
     }
 }
 
-fn why(app: &App, drive: &Drive, find: &Find) -> Why {
+fn why(app: &App, drive: &Drive, subject: &Subject) -> Why {
     let theme = app.theme;
     let mut why = Why::default();
     let state = &drive.mend;
@@ -287,7 +305,7 @@ fn why(app: &App, drive: &Drive, find: &Find) -> Why {
         why.say(structure.name.clone(), theme.strong());
         match state.selected_row() {
             Some(row) => say_field(app, &mut why, &row),
-            None => say_structure(app, &mut why, structure, find),
+            None => say_structure(app, &mut why, structure, subject.start),
         }
         why.gap();
         let what = if state.field.is_some() { "this field" } else { "the whole structure" };
@@ -311,21 +329,21 @@ fn why(app: &App, drive: &Drive, find: &Find) -> Why {
             }
         }
     }
-    let withheld = drive.withheld.iter().filter(|withheld| withheld.find == find.id || withheld.find == "drive");
+    let withheld = drive.withheld.iter().filter(|withheld| withheld.find == subject.id || withheld.find == "drive");
     for withheld in withheld {
         why.gap();
         why.say(format!("Not mended: {}.", withheld.structure), theme.bad());
         why.say(format!("{}.", withheld.why), theme.text());
     }
     why.gap();
-    why.say("n   the next volume", theme.accent());
+    why.say("n   the next volume, or the table", theme.accent());
     why.say("p   stage the repairs and read the plan", theme.accent());
     why
 }
 
-fn say_structure(app: &App, why: &mut Why, structure: &Structure, find: &Find) {
+fn say_structure(app: &App, why: &mut Why, structure: &Structure, start: ByteOffset) {
     let theme = app.theme;
-    let place = |at: ByteOffset| format!("byte {}", find.start_byte.0 + at.0);
+    let place = |at: ByteOffset| format!("byte {}", start.0 + at.0);
     match structure.why_not(&structure.main) {
         None => why.say(format!("The main one, at {}, states this volume.", place(structure.main.at)), theme.good()),
         Some(reason) => {
