@@ -406,3 +406,43 @@ fn a_file_that_is_longer_than_its_chain_and_two_that_cross_are_told() {
     let again = check(opened(&freed).as_ref());
     assert_eq!(again.iter().find(|rule| rule.rule == "held by a file").unwrap().findings, []);
 }
+
+#[test]
+fn a_lost_journal_is_replaced_on_request_and_the_kernel_mounts_the_volume_again() {
+    for options in [["-t", "ext3"], ["-t", "ext4"]] {
+        let bench = Bench::new(80 << 20);
+        bench.format("mkfs.ext4", &[&options[..], &["-q", "-F"]].concat());
+        bench.fill(EXT, |folder| write_tree(folder, &files()));
+        let whole = bench.source(512);
+        let at = opened(&whole).extents(keel_format::NodeId(8)).unwrap()[0].volume_at.unwrap();
+        let file = std::fs::File::options().write(true).open(&bench.image).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&file, &noise(3, 1024), at.0).unwrap();
+        let checked = check(opened(&bench.source(512)).as_ref());
+        let rule = checked.iter().find(|rule| rule.rule == "journal").unwrap();
+        assert!(rule.findings[0].what.contains("a system refuses to mount"), "{options:?}: {:?}", rule.findings);
+        let mending = rule.mending.as_ref().unwrap();
+        assert!(!mending.is_safe && mending.loses.contains("last seconds"));
+        for repair in &mending.repairs {
+            std::os::unix::fs::FileExt::write_all_at(&file, &repair.bytes, repair.at.0).unwrap();
+        }
+        bench.fill(EXT, |folder| {
+            assert!(std::fs::read(folder.join("big picture.bin")).unwrap() == files()["big picture.bin"], "{options:?}");
+            std::fs::write(folder.join("after.txt"), b"journaled again").unwrap();
+        });
+        let after = check(opened(&bench.source(512)).as_ref());
+        assert_eq!(told(&after, Severity::Note), Vec::<String>::new(), "{options:?}");
+    }
+}
+
+#[test]
+fn a_wrong_count_of_free_clusters_is_set_right() {
+    let bench = fat("32", 80 << 20);
+    let mut overlay = Overlay::new(bench.source(512));
+    overlay.lay(ByteOffset(512 + 488), &7u32.to_le_bytes());
+    let damaged: SharedSource = Arc::new(overlay);
+    let said = told(&check(opened(&damaged).as_ref()), Severity::Doubt).join("; ");
+    assert!(said.contains("free clusters: FSI_Free_Count is 7, the FAT has "), "{said}");
+    assert_eq!(told(&check(opened(&mended(&damaged)).as_ref()), Severity::Note), Vec::<String>::new());
+    let whole = bench.source(512);
+    assert_eq!(bytes_at(&mended(&damaged), ByteOffset(512), 512), bytes_at(&whole, ByteOffset(512), 512));
+}

@@ -41,6 +41,9 @@ fn changed(raw: &RawSuperblock, reason: &str, change: impl FnOnce(&mut RawSuperb
 /// The journal holds nothing that is not in its place. Staged: its blocks at their places, then an empty journal.
 fn journal(volume: &ExtVolume) -> Checked {
     const RULE: (&str, &str) = ("journal", "everything that the journal holds is in its place");
+    if let Some(checked) = lost_journal(volume, RULE) {
+        return checked;
+    }
     if !volume.has_pending_journal() {
         return Checked::new(RULE.0, RULE.1, Vec::new());
     }
@@ -87,6 +90,29 @@ fn journal(volume: &ExtVolume) -> Checked {
         repairs.push(Repair::computed(name, ByteOffset(block * unit), bytes, "the journal's block at its place"));
     }
     checked.mended_by(Some(Mending::safe("the journal is replayed and left empty", repairs)))
+}
+
+/// A journal whose own superblock is lost: what it held cannot be known; a fresh one lets the volume mount.
+fn lost_journal(volume: &ExtVolume, (rule, asks): (&'static str, &'static str)) -> Option<Checked> {
+    let geometry = volume.geometry();
+    let inode = volume.inode(geometry.journal_inode).ok().filter(|_| geometry.journal_inode != 0)?;
+    let at = volume.extents(NodeId(u64::from(geometry.journal_inode))).ok()?.first()?.volume_at?;
+    let magic = read_bytes(volume.source().as_ref(), at, 4, "journal superblock").ok()?;
+    if magic == [0xC0, 0x3B, 0x39, 0x98] {
+        return None;
+    }
+    let how = format!("h_magic is {magic:02x?}");
+    let finding = Finding::at(Severity::Broken, at, "the journal does not hold: a system refuses to mount the volume", how);
+    let blocks = u32::try_from(inode.bytes() / u64::from(geometry.block_bytes)).ok()?;
+    let fresh = super::journal::fresh(geometry, blocks);
+    let mut repairs = vec![Repair::computed("journal superblock", at, fresh, "a fresh, empty journal in the same place")];
+    if let Some(raw) = superblock(volume) {
+        let cleared = |raw: &mut RawSuperblock| raw.s_feature_incompat.set(raw.s_feature_incompat.get() & !INCOMPAT_RECOVER);
+        repairs.push(changed(&raw, "no recovery is asked for", cleared));
+    }
+    let loses = "changes of the last seconds that only the old journal holds";
+    let mending = Mending::costly("a fresh, empty journal is written in its place", loses, repairs);
+    Some(Checked::new(rule, asks, vec![finding]).mended_by(Some(mending)))
 }
 
 /// `s_state`: cleanly unmounted, no errors noted.

@@ -123,6 +123,21 @@ pub(super) fn empty(bytes: &mut [u8]) {
     }
 }
 
+/// The superblock of an empty journal of `blocks` blocks, for a volume whose journal's own one is lost.
+pub(super) fn fresh(geometry: &ExtGeometry, blocks: u32) -> Vec<u8> {
+    let mut bytes = vec![0; 1024];
+    let words = [(0, MAGIC), (4, SUPERBLOCK_V2), (12, geometry.block_bytes), (16, blocks), (20, 1), (24, 1), (64, 1)];
+    for (at, value) in words {
+        if let Some(slot) = bytes.get_mut(at..at + 4) {
+            slot.copy_from_slice(&value.to_be_bytes());
+        }
+    }
+    if let Some(slot) = bytes.get_mut(48..64) {
+        slot.copy_from_slice(&geometry.uuid);
+    }
+    bytes
+}
+
 /// Blocks at the end that fast commits use.
 fn fast_blocks(view: View<'_>) -> u64 {
     match big(view, 84, "s_num_fc_blks") {

@@ -33,7 +33,7 @@ type Choice = BTreeMap<u64, u32>;
 type Votes = BTreeMap<u64, Vec<u64>>;
 
 pub(super) fn rules(volume: &FatVolume) -> Vec<Checked> {
-    vec![copies(volume), sizes(volume), marks(volume)]
+    vec![copies(volume), sizes(volume), free_count(volume), marks(volume)]
 }
 
 /// The regions in which the copies are not all equal.
@@ -205,6 +205,27 @@ fn sizes(volume: &FatVolume) -> Checked {
     let mending =
         Mending::costly("sizes are set to what the chains hold", "the end of these files, where it is known at all", repairs);
     Checked::new(RULE.0, RULE.1, findings).mended_by(Some(mending))
+}
+
+/// The count of free clusters in the FSInfo sector.
+fn free_count(volume: &FatVolume) -> Checked {
+    const RULE: (&str, &str) = ("free clusters", "the FSInfo sector counts the free clusters that the FAT has");
+    let geometry = volume.geometry();
+    let at = u64::from(geometry.fs_info) * u64::from(geometry.bytes_per_sector);
+    let stored = crate::read_bytes(volume.source().as_ref(), keel_source::ByteOffset(at), 512, "FSInfo");
+    let stored = stored.ok().filter(|bytes| geometry.fs_info > 0 && bytes.starts_with(b"RRaA"));
+    let stored = stored.and_then(|bytes| bytes.get(488..492)?.first_chunk().map(|count| u32::from_le_bytes(*count)));
+    let (Some(stored), Some(counted)) = (stored, volume.free_clusters()) else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
+    // All ones say that the count is not known.
+    if stored == counted || stored == u32::MAX {
+        return Checked::new(RULE.0, RULE.1, Vec::new());
+    }
+    let place = keel_source::ByteOffset(at + 488);
+    let what = format!("FSI_Free_Count is {stored}, the FAT has {counted} free clusters");
+    let finding = Finding::at(Severity::Doubt, place, what, "every entry of the FAT");
+    let repair = Repair::computed("FSI_Free_Count", place, counted.to_le_bytes().to_vec(), "counted in the FAT");
+    Checked::new(RULE.0, RULE.1, vec![finding])
+        .mended_by(Some(Mending::safe("the count is set to what the FAT has", vec![repair])))
 }
 
 /// The bits by which a system marks the volume as in use, or as one that had errors.

@@ -187,6 +187,12 @@ fn threads(volume: &HfsVolume) -> Checked {
         let what = format!("the catalog counts {} free nodes of {}", header.free_nodes, header.total_nodes);
         findings.push(Finding::at(Severity::Doubt, at + 40, what, "freeNodes against totalNodes"));
     }
+    let mapped = volume.catalog_nodes_in_map();
+    let counted = header.total_nodes.get().saturating_sub(header.free_nodes.get());
+    if mapped.is_some_and(|mapped| mapped != counted) {
+        let what = format!("the catalog's map counts {} nodes in use, its header {counted}", mapped.unwrap_or(0));
+        findings.push(Finding::at(Severity::Doubt, at, what, "set bits of the map record and of every map node"));
+    }
     Checked::new("catalog", "every folder has its thread, and the tree counts its nodes right", findings)
 }
 

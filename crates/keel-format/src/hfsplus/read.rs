@@ -138,6 +138,32 @@ impl HfsVolume {
         RawHeader::read_from_bytes(&bytes).ok()
     }
 
+    /// Nodes that the catalog's map counts as used: the bits of the header node's map record and of the map nodes behind
+    /// it. `None` where a node of the map cannot be read.
+    pub(super) fn catalog_nodes_in_map(&self) -> Option<u32> {
+        const MOST_MAP_NODES: usize = 4096;
+        let header = self.catalog.header();
+        let size = usize::from(header.node_size.get());
+        let (mut used, mut left, mut number) = (0u32, header.total_nodes.get(), 0u32);
+        // The header node's third record is a map; each map node is one, behind its descriptor.
+        let mut from = 14 + 106 + 128;
+        for _ in 0..MOST_MAP_NODES {
+            let bytes = self.pages.bytes(self.catalog.node_at(number)?, size, "B-tree map").ok()?;
+            let tail = if number == 0 { 8 } else { 4 };
+            for byte in bytes.get(from..size.checked_sub(tail)?)? {
+                let counted = left.min(8);
+                used += u32::try_from((0..counted).filter(|bit| byte & (0x80 >> bit) != 0).count()).ok()?;
+                left -= counted;
+            }
+            number = bytes.first_chunk::<4>().map(|link| u32::from_be_bytes(*link))?;
+            if left == 0 || number == 0 {
+                break;
+            }
+            from = 14;
+        }
+        (left == 0).then_some(used)
+    }
+
     /// True when the root folder keeps the journal as a hidden file.
     pub(super) fn has_journal_file(&self) -> bool {
         let mut found = false;
