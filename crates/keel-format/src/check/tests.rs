@@ -1,3 +1,5 @@
+#![allow(clippy::single_range_in_vec_init, reason = "a file may hold one stretch of ground")]
+
 use std::ops::ControlFlow;
 
 use proptest::prelude::*;
