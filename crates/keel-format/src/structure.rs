@@ -228,6 +228,25 @@ impl Structure {
         Some(FormatError { at: error.at + self.start.0, ..error.clone() }.to_string())
     }
 
+    /// As [`Structure::read`], for an `adapt` that reads much: it is asked only where the main structure does not hold,
+    /// and only for the first copy that does.
+    pub(crate) fn read_sparingly(
+        window: &SharedSource,
+        name: impl Into<String>,
+        len: usize,
+        places: (ByteOffset, &[ByteOffset]),
+        judge: Judge<'_>,
+        adapt: &dyn Fn(Vec<u8>) -> Vec<u8>,
+    ) -> Self {
+        let mut read = Self::read(window, name, len, places, judge, &|bytes| bytes);
+        if !read.main.holds()
+            && let Some(copy) = read.copies.iter_mut().find(|copy| copy.holds())
+        {
+            copy.as_main = adapt(std::mem::take(&mut copy.as_main));
+        }
+        read
+    }
+
     /// The same with the computed version, where it is wanted.
     pub(crate) fn with_computed(mut self, compute: Compute, computed: impl FnOnce() -> Option<Computed>) -> Self {
         let needed = !self.main.holds() && !self.copies.iter().any(Version::holds);

@@ -272,10 +272,16 @@ fn descriptor_tables(window: &SharedSource, geometry: &ExtGeometry) -> Vec<Struc
         let adapt = |bytes: Vec<u8>| counted_anew(window, geometry, first, bytes);
         let name = format!("group descriptors {first} to {}", first + count - 1);
         let len = count as usize * size;
-        let read = Structure::read(window, name, len, (geometry.descriptor_at(first), &copies), &judge, &adapt);
-        Structure { fields: DESCRIPTOR.to_vec(), ..read }
+        let main = geometry.descriptor_at(first);
+        // Pieces that hold are passed over before their copies are read: a large volume has hundreds.
+        let holds = || read_bytes(window.as_ref(), main, len, "group descriptors").is_ok_and(|bytes| judge(main, &bytes).is_ok());
+        if first > 0 && holds() {
+            return None;
+        }
+        let read = Structure::read_sparingly(window, name, len, (main, &copies), &judge, &adapt);
+        Some(Structure { fields: DESCRIPTOR.to_vec(), ..read })
     };
-    firsts.map(piece).enumerate().filter(|(index, piece)| *index == 0 || !piece.main.holds()).map(|(_, piece)| piece).collect()
+    firsts.filter_map(piece).collect()
 }
 
 /// The descriptors as they stand and as their bitmaps would have them, in pieces: number of the first group, both

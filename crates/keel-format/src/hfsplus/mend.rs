@@ -71,7 +71,7 @@ pub fn structures(window: &SharedSource, geometry: &HfsGeometry, compute: Comput
         raw.as_bytes().to_vec()
     };
     let places = (ByteOffset(HEADER_AT), &[geometry.alternate_at()][..]);
-    let read = Structure::read(window, "volume header", 512, places, &judge_place, &adapt);
+    let read = Structure::read_sparingly(window, "volume header", 512, places, &judge_place, &adapt);
     let read = read.with_computed(compute, || computed(window, geometry, volume.as_ref()?, highest()?));
     vec![Structure { fields: HEADER.to_vec(), renews_copies: true, ..read }]
 }

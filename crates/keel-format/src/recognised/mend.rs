@@ -81,7 +81,7 @@ fn xfs_superblock(window: &SharedSource, geometry: &KnownGeometry) -> Structure 
         .map(|step| (1..=MOST_GROUPS).map(|group| group * step).take_while(|at| *at < geometry.bytes).map(ByteOffset).collect())
         .unwrap_or_default();
     let adapt = |bytes: Vec<u8>| with_counts(window, bytes);
-    let read = Structure::read(window, "XFS superblock", XFS_BYTES, (ByteOffset(0), &copies), &judge, &adapt);
+    let read = Structure::read_sparingly(window, "XFS superblock", XFS_BYTES, (ByteOffset(0), &copies), &judge, &adapt);
     Structure { fields: XFS.to_vec(), seal: seal_xfs, ..read }
 }
 

@@ -52,6 +52,25 @@ pub(super) fn item_at(drive: &Drive, area: Rect, y: u16) -> Option<usize> {
     Some(first_shown(drive.mend.row, count, usize::from(rows)) + usize::from(inside)).filter(|item| *item < count)
 }
 
+/// The field at row `y` of the middle, and the version whose column `x` is in.
+pub(super) fn field_at(drive: &Drive, area: Rect, (x, y): (u16, u16)) -> Option<(usize, Option<Take>)> {
+    let structure = drive.mend.structure()?;
+    let rows = list_rows(area, drive.mend.items().len());
+    let below = Rect { y: area.y + rows + TOP + 1, height: area.height.saturating_sub(rows + TOP + 1), ..area };
+    let height = usize::from(below.height.saturating_sub(BYTES + 2));
+    let inside = usize::from(y.checked_sub(below.y + 1)?);
+    let field = first_shown(drive.mend.field.unwrap_or(0), structure.fields.len(), height) + inside;
+    let columns = Columns::of(area);
+    let copy = structure.copies.iter().position(Version::holds).unwrap_or(0);
+    let take = match x.checked_sub(area.x)? {
+        x if x >= columns.computed => Some(Take::Computed),
+        x if x >= columns.copy => Some(Take::Copy(copy)),
+        x if x >= columns.main => Some(Take::Main),
+        _ => None,
+    };
+    (inside < height && field < structure.fields.len()).then_some((field, take))
+}
+
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let state = &drive.mend;

@@ -40,9 +40,18 @@ pub(crate) fn click(app: &mut App, area: Rect, at: Position) {
         Stage::Ladder => ladder::click(app, area, x, y),
         Stage::Sweep => sweep::click(app, area, x, y),
         Stage::Mend => {
-            let item = app.drive.as_ref().and_then(|drive| mend::item_at(drive, area, at.y));
-            if let (Some(item), Some(drive)) = (item, &mut app.drive) {
+            let Some(drive) = &mut app.drive else { return };
+            if let Some(item) = mend::item_at(drive, area, at.y) {
                 (drive.mend.row, drive.mend.field) = (item, None);
+            } else if let Some((field, take)) = mend::field_at(drive, area, (at.x, at.y)) {
+                // A first click selects the field, a second one on a column takes it from there.
+                let again = drive.mend.field == Some(field);
+                drive.mend.field = Some(field);
+                if let Some(take) = take.filter(|_| again)
+                    && drive.mend.take(take)
+                {
+                    drive.settle();
+                }
             }
         }
         Stage::Files => files::click(app, area, x, y),

@@ -77,7 +77,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             1,
             y,
             &format!(
-                "{:<3}{:<34}{:>10}  {}  {order}",
+                "{:<3}{:<38}{:>9}  {}  {order}",
                 row + 1,
                 edit.structure,
                 size_decimal(edit.after.len() as u64),
