@@ -18,6 +18,8 @@ use crate::tmux;
 const RUNS: usize = 5;
 /// Bytes of the surface that is swept.
 const SURFACE: u64 = 8 << 30;
+/// Bytes of the healthy source that is copied.
+const COPIED: u64 = 2 << 30;
 /// Files on the volume that is listed.
 const FILES: usize = 200_000;
 
@@ -86,9 +88,56 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
     let own = root().join("target/release/xtask").to_string_lossy().into_owned();
     println!("median of {RUNS} runs of whole processes, {} cores", std::thread::available_parallelism()?);
     surface(&work, &ykeel, &own)?;
+    copies(&work, &ykeel, &own)?;
     landmarks(&work, &ykeel)?;
     start(&work, &ykeel)?;
     listing(&work, &ykeel)
+}
+
+/// Prints the figures of the copy alone.
+pub(crate) fn run_copy() -> anyhow::Result<()> {
+    setup::install(&["time"])?;
+    run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
+    let work = root().join("target/bench");
+    fs::create_dir_all(&work)?;
+    let release = |name: &str| root().join("target/release").join(name).to_string_lossy().into_owned();
+    copies(&work, &release("ykeel"), &release("xtask"))
+}
+
+/// The plain copy: 1 MiB reads and writes, one after the other, durable at the end.
+pub(crate) fn copy_loop(from: &str, to: &str) -> anyhow::Result<()> {
+    let (mut from, mut to) = (File::open(from)?, File::create_new(to)?);
+    let mut buf = vec![0; 1 << 20];
+    loop {
+        let count = from.read(&mut buf)?;
+        if count == 0 {
+            break;
+        }
+        to.write_all(&buf[..count])?;
+    }
+    to.sync_all()?;
+    Ok(())
+}
+
+fn copies(work: &Path, ykeel: &str, own: &str) -> anyhow::Result<()> {
+    let (image, to) = (noise(&work.join("healthy.img"), COPIED)?, work.join("copied.img").to_string_lossy().into_owned());
+    let gone = || {
+        let _ = fs::remove_file(&to);
+        let _ = fs::remove_file(format!("{to}.ykcopy"));
+    };
+    let (mut plain, mut copy) = (Vec::new(), Vec::new());
+    once(&[own, "read-loop", &image])?;
+    for _ in 0..RUNS {
+        gone();
+        plain.push(once(&[own, "copy-loop", &image, &to])?);
+        gone();
+        copy.push(once(&[ykeel, "copy", &image, &to, "--json"])?);
+    }
+    gone();
+    let (plain, copy) = (median(plain), median(copy));
+    row("plain 1 MiB copy loop, cached 2 GiB, durable", plain, "");
+    row("copy of the same file", copy, &format!("{:.0} % of the loop's rate (hold 90 %)", plain.seconds / copy.seconds * 100.0));
+    Ok(())
 }
 
 /// The plain loop: 1 MiB reads, one after the other.
@@ -107,19 +156,23 @@ pub(crate) fn read_loop(path: &str) -> anyhow::Result<()> {
     Ok(())
 }
 
-fn surface(work: &Path, ykeel: &str, own: &str) -> anyhow::Result<()> {
-    let image = work.join("surface.img");
-    if fs::metadata(&image).map_or(0, |metadata| metadata.len()) != SURFACE {
-        let mut file = File::create(&image)?;
+/// An image of `bytes` bytes of noise, made once.
+fn noise(image: &Path, bytes: u64) -> anyhow::Result<String> {
+    if fs::metadata(image).map_or(0, |metadata| metadata.len()) != bytes {
+        let mut file = File::create(image)?;
         let mut dice = Dice::new(8);
         let mut block: Vec<u8> = (0..(4 << 20) / 8).flat_map(|_| dice.next().to_le_bytes()).collect();
-        for number in 0..SURFACE / block.len() as u64 {
+        for number in 0..bytes / block.len() as u64 {
             block[..8].copy_from_slice(&number.to_le_bytes());
             file.write_all(&block)?;
         }
         file.sync_all()?;
     }
-    let path = image.to_string_lossy().into_owned();
+    Ok(image.to_string_lossy().into_owned())
+}
+
+fn surface(work: &Path, ykeel: &str, own: &str) -> anyhow::Result<()> {
+    let path = noise(&work.join("surface.img"), SURFACE)?;
     let (mut plain, mut sweep) = (Vec::new(), Vec::new());
     once(&[own, "read-loop", &path])?;
     for _ in 0..RUNS {

@@ -82,6 +82,21 @@ pub enum Refusal {
         /// Its undo bundle.
         bundle: PathBuf,
     },
+    /// A drive that shall be copied onto itself.
+    #[error("the copy would be written onto the drive that it is taken of")]
+    CopyOntoItself,
+    /// A file that stands where a copy shall begin.
+    #[error("{} is there already and no log of a copy belongs to it: nothing is overwritten", path.display())]
+    CopyExists {
+        /// The file.
+        path: PathBuf,
+    },
+    /// A log that belongs to another copy.
+    #[error("the log {} belongs to the copy of another drive, or of another size", log.display())]
+    OtherCopy {
+        /// The log.
+        log: PathBuf,
+    },
     /// What a bundle would put back does not fit what the drive holds.
     #[error("{at} holds neither what the plan wrote nor what stood there before: something else changed it")]
     Foreign {

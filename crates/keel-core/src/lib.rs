@@ -1,11 +1,13 @@
 //! The stages of the bench: what the screens show and the commands print, without either.
 //!
 //! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
-//! examines a drive or a drive as it would be, `files` takes files out, `case` keeps what outlives a run, `yard` lists
+//! examines a drive or a drive as it would be, `copy` takes an image of a sick
+//! drive, `files` takes files out, `case` keeps what outlives a run, `yard` lists
 //! what lies on the bench. Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
 pub mod case;
+pub mod copy;
 mod error;
 pub mod files;
 pub mod job;

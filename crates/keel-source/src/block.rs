@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::error::{ReadError, SourceError};
-use crate::file::{file_name, read_descriptor};
+use crate::file::{file_name, read_descriptor, read_once};
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{ByteOffset, Identity, LinkKind, SectorSize, Source, printable, sys};
@@ -66,6 +66,10 @@ impl Source for BlockDevice {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
         read_descriptor(&self.file, at, buf, self.identity.bytes, self.identity.logical_sector)
+    }
+
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        read_once(&self.file, at, buf)
     }
 
     fn change_mark(&self) -> Option<String> {

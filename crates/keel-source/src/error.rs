@@ -95,6 +95,22 @@ pub enum SourceError {
         /// What is wrong, with the key's name.
         reason: String,
     },
+    /// The log of a copy could not be read or written.
+    #[error("cannot {action} the copy's log {}", path.display())]
+    Log {
+        /// What was tried: `create`, `read`, `write`, `flush`.
+        action: &'static str,
+        /// The log.
+        path: PathBuf,
+        /// The operating system's reason.
+        source: io::Error,
+    },
+    /// A file that should be the log of a copy and is none of a known version.
+    #[error("{} is no log of a copy", path.display())]
+    LogHead {
+        /// The file.
+        path: PathBuf,
+    },
     /// Another process holds the source.
     #[error("{name} is in use by another process that {holder}")]
     Locked {

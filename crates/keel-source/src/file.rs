@@ -57,6 +57,10 @@ impl Source for FileSource {
         read_descriptor(&self.file, at, buf, self.identity.bytes, self.identity.logical_sector)
     }
 
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        read_once(&self.file, at, buf)
+    }
+
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
         sys::next_data(&self.file, from.0, self.identity.bytes)
             .map(|(start, end)| ByteRange::new(ByteOffset(start), ByteOffset(end)))
@@ -129,6 +133,16 @@ fn read_whole(file: &File, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -
     }
     // The repeated reads may all succeed: a transient error that a second try cured.
     (!bad.is_empty()).then(|| ReadError { bad, reason: error.to_string(), past_end: false })
+}
+
+/// Reads `buf` from byte `at` of `file` with one request.
+pub(crate) fn read_once(file: &File, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+    let wanted = ByteRange::sized(at, buf.len() as u64);
+    match read_full(file, at.0, buf) {
+        Ok(filled) if filled == buf.len() => Ok(()),
+        Ok(filled) => Err(ReadError::past_end(ByteRange::new(at + filled as u64, wanted.end))),
+        Err(error) => Err(ReadError { bad: vec![wanted], reason: error.to_string(), past_end: false }),
+    }
 }
 
 fn read_full(file: &File, at: u64, buf: &mut [u8]) -> io::Result<usize> {

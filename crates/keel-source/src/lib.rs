@@ -14,10 +14,12 @@
 #![deny(unsafe_code)]
 
 mod block;
+mod copy_log;
 mod error;
 mod file;
 mod identity;
 mod lock;
+mod masked;
 mod memory;
 mod open;
 mod overlay;
@@ -31,10 +33,12 @@ mod target;
 mod text;
 mod window;
 
+pub use copy_log::{COPY_LOG_VERSION, CopyHead, CopyLog, CopyMap, CopyState, copy_log_of};
 pub use error::{ReadError, SourceError};
 pub use file::FileSource;
 pub use identity::{Identity, LinkKind};
 pub use lock::ExclusiveLock;
+pub use masked::Masked;
 pub use memory::MemorySource;
 pub use open::{OpenOptions, Opened, open};
 pub use overlay::Overlay;
@@ -47,6 +51,7 @@ pub use text::{printable, size_decimal};
 pub use window::Window;
 
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A drive or a part of one, read-only. Every implementation may be read from several threads at once.
 pub trait Source: Send + Sync {
@@ -74,6 +79,25 @@ pub trait Source: Send + Sync {
     /// [`ReadError`] names the exact unreadable bytes; everything else of `buf` *is* delivered, the unreadable places
     /// are zeroed. A read past the end delivers what there is and reports the rest.
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError>;
+
+    /// Asks the drive once, for the copy of a sick one: nothing is repeated, and after an error nothing from the first bad
+    /// byte to the end of the request counts as delivered.
+    ///
+    /// # Errors
+    /// [`ReadError`] with one range, from the first byte that was not delivered to the end.
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.read_at(at, buf)
+    }
+
+    /// Places that are known to be missing from the copy of another drive, ascending; empty for everything that is no copy.
+    fn missing(&self) -> &[ByteRange] {
+        &[]
+    }
+
+    /// How long everything read so far took, on a drive that keeps a clock of its own.
+    fn elapsed(&self) -> Option<Duration> {
+        None
+    }
 
     /// The next range at or after `from` that can hold something other than zeros: holes of sparse files are skipped.
     /// `None` when only holes follow. The default knows of no holes.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::block::BlockDevice;
-use crate::{FileSource, SectorSize, SharedSource, SimulatedDrive, SourceError, SplitSource};
+use crate::{CopyLog, FileSource, Masked, SectorSize, SharedSource, SimulatedDrive, SourceError, SplitSource, copy_log_of};
 
 /// How to open a source.
 #[derive(Debug, Clone, Copy, Default)]
@@ -40,7 +40,16 @@ pub fn open(path: &Path, options: OpenOptions) -> Result<Opened, SourceError> {
     if parts.len() > 1 {
         return Ok(Arc::new(SplitSource::open(&parts, sector)?));
     }
-    Ok(Arc::new(FileSource::open(path, sector)?))
+    let file = Arc::new(FileSource::open(path, sector)?);
+    let log = copy_log_of(path);
+    if !log.is_file() {
+        return Ok(file);
+    }
+    // The copy of a drive: what is not in it must not be taken for zeros.
+    let (head, map) = CopyLog::read(&log)?;
+    let sector = forced.or(SectorSize::new(head.sector)).unwrap_or_default();
+    let file = Arc::new(FileSource::open(path, sector)?);
+    Ok(Arc::new(Masked::new(file, map.missing(), "the drive did not deliver this place when it was copied")))
 }
 
 /// The parts of a split image, when `path` is its first one: `NAME.000` or `NAME.001` and what follows without a gap.

@@ -28,6 +28,10 @@ impl Source for Resectored {
         self.inner.read_at(at, buf)
     }
 
+    fn missing(&self) -> &[ByteRange] {
+        self.inner.missing()
+    }
+
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
         self.inner.next_data(from)
     }

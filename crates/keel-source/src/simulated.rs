@@ -1,5 +1,6 @@
 //! The simulated drive, version 1: our stand-in for hardware. The schema stands in `docs/formats.md`.
 
+use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -30,6 +31,12 @@ struct Description {
     backing: Vec<Backing>,
     #[serde(default)]
     unreadable: Vec<LbaRange>,
+    /// Places that read at last.
+    #[serde(default)]
+    flaky: Vec<Flaky>,
+    /// Places that take their time.
+    #[serde(default)]
+    slow: Vec<Slow>,
     #[serde(default)]
     clock: Clock,
     /// False for a drive that does not tell which places were never written: holes are then read like everything else.
@@ -68,6 +75,24 @@ struct LbaRange {
     sectors: u64,
 }
 
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Flaky {
+    first_lba: u64,
+    sectors: u64,
+    /// Requests that fail before one is answered, for each sector.
+    tries: u32,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Slow {
+    first_lba: u64,
+    sectors: u64,
+    /// What a sector costs on the virtual clock beside the rest.
+    ms: u64,
+}
+
 /// What a read costs on the virtual clock. All zero: the drive answers at once.
 #[derive(Deserialize, Default, Clone, Copy)]
 #[serde(deny_unknown_fields)]
@@ -88,6 +113,10 @@ pub struct SimulatedDrive {
     spill: PathBuf,
     spill_source: Mutex<Option<Arc<FileSource>>>,
     bad: Vec<ByteRange>,
+    /// Ranges that read at last, and the tries that each sector of them still takes.
+    flaky: Vec<(ByteRange, u32)>,
+    tried: Mutex<HashMap<u64, u32>>,
+    slow: Vec<(ByteRange, u64)>,
     clock: Clock,
     knows_holes: bool,
     elapsed_us: AtomicU64,
@@ -142,11 +171,13 @@ impl SimulatedDrive {
             parts.push((start, part));
         }
         let unit = stated.bytes();
-        let bad = description
-            .unreadable
-            .iter()
-            .map(|range| ByteRange::sized(ByteOffset(range.first_lba.saturating_mul(unit)), range.sectors.saturating_mul(unit)))
-            .collect();
+        let range =
+            |first: u64, sectors: u64| ByteRange::sized(ByteOffset(first.saturating_mul(unit)), sectors.saturating_mul(unit));
+        let mut bad: Vec<ByteRange> = description.unreadable.iter().map(|bad| range(bad.first_lba, bad.sectors)).collect();
+        bad.sort_by_key(|range| range.start);
+        let mut flaky: Vec<(ByteRange, u32)> =
+            description.flaky.iter().map(|flaky| (range(flaky.first_lba, flaky.sectors), flaky.tries)).collect();
+        flaky.sort_by_key(|(range, _)| range.start);
         let identity = Identity {
             path: Some(path.canonicalize().map_err(opening)?),
             link: LinkKind::Simulated,
@@ -163,6 +194,9 @@ impl SimulatedDrive {
             spill: path.with_extension("spill"),
             spill_source: Mutex::new(None),
             bad,
+            flaky,
+            tried: Mutex::new(HashMap::new()),
+            slow: description.slow.iter().map(|slow| (range(slow.first_lba, slow.sectors), slow.ms)).collect(),
             clock: description.clock,
             knows_holes: description.knows_holes,
             elapsed_us: AtomicU64::new(0),
@@ -171,12 +205,6 @@ impl SimulatedDrive {
         };
         drive.look_for_spill();
         Ok(drive)
-    }
-
-    /// How long the reads so far would have taken on the drive that is simulated.
-    #[must_use]
-    pub fn elapsed(&self) -> Duration {
-        Duration::from_micros(self.elapsed_us.load(Ordering::Relaxed))
     }
 
     fn look_for_spill(&self) {
@@ -191,10 +219,76 @@ impl SimulatedDrive {
         self.spill_source.lock().ok().and_then(|slot| slot.clone())
     }
 
-    fn tick(&self, bytes: u64, bad: &[ByteRange]) {
+    /// The sectors of flaky places in `wanted` that fail this time; each comes nearer to reading.
+    fn not_yet(&self, wanted: ByteRange, buf: &mut [u8], once: bool) -> Vec<ByteRange> {
+        let unit = self.identity.logical_sector.bytes();
+        let mut failing = Vec::new();
+        let Ok(mut tried) = self.tried.lock() else { return failing };
+        for (range, tries) in &self.flaky {
+            let Some(both) = range.overlap(wanted).filter(|_| !once || failing.is_empty()) else { continue };
+            for sector in both.start.0 / unit..both.end.0.div_ceil(unit) {
+                let count = tried.entry(sector).or_default();
+                if *count < *tries {
+                    *count += 1;
+                    failing.push(ByteRange::sized(ByteOffset(sector * unit), unit));
+                    if once {
+                        break;
+                    }
+                }
+            }
+        }
+        blank_out(&failing, wanted, buf)
+    }
+
+    /// Reads; `once` as a request that ends at its first bad sector.
+    fn read(&self, at: ByteOffset, buf: &mut [u8], once: bool) -> Result<(), ReadError> {
+        let wanted = ByteRange::sized(at, buf.len() as u64);
+        let inside = wanted.overlap(ByteRange::new(ByteOffset(0), ByteOffset(self.len())));
+        buf.fill(0);
+        if let (Some(inside), Some(spill)) = (inside, self.spill()) {
+            // Behind the file's end the spill reads as zeros, like any hole.
+            let _ = spill.read_at(at, &mut buf[..inside.len() as usize]);
+        }
+        let mut bad = Vec::new();
+        let mut reason = String::new();
+        for (start, part) in &self.parts {
+            let Some(both) = ByteRange::sized(*start, part.len()).overlap(wanted) else { continue };
+            let to = (both.start - wanted.start) as usize;
+            if let Err(error) = part.read_at(ByteOffset(both.start - *start), &mut buf[to..to + both.len() as usize]) {
+                reason.clone_from(&error.reason);
+                bad.extend(error.moved(start.0, 0).bad);
+            }
+        }
+        // A sector is the drive's smallest unit: a request that touches a bad one loses what it wanted of it.
+        let mut faults = blank_out(&self.bad, wanted, buf);
+        let reach = faults.first().filter(|_| once).map_or(wanted, |first| ByteRange::new(wanted.start, first.start));
+        faults.extend(self.not_yet(reach, buf, once));
+        if !faults.is_empty() {
+            reason = "the drive reports an uncorrectable medium error".into();
+            bad.extend(faults);
+        }
+        bad.sort_by_key(|range| range.start);
+        if let Some(first) = bad.first().filter(|_| once).map(|first| first.start) {
+            let sector = ByteRange::sized(first, self.identity.logical_sector.bytes());
+            self.tick(ByteRange::new(wanted.start, sector.end), &[sector]);
+            return Err(ReadError { bad: vec![ByteRange::new(first, wanted.end)], reason, past_end: false });
+        }
+        self.tick(wanted, &bad);
+        let past_end = wanted.end.0 > self.len();
+        if past_end {
+            bad.push(ByteRange::new(wanted.start.max(ByteOffset(self.len())), wanted.end));
+            reason = "behind the end of the source".into();
+        }
+        if bad.is_empty() { Ok(()) } else { Err(ReadError { bad, reason, past_end }) }
+    }
+
+    fn tick(&self, wanted: ByteRange, bad: &[ByteRange]) {
+        let bytes = wanted.len();
         let transfer = (bytes * 1_000_000).checked_div(self.clock.bytes_per_second).unwrap_or(0);
-        let sectors: u64 = bad.iter().map(|range| range.len() / self.identity.logical_sector.bytes()).sum();
-        let us = self.clock.read_us + transfer + sectors * self.clock.unreadable_ms * 1000;
+        let unit = self.identity.logical_sector.bytes();
+        let sectors: u64 = bad.iter().map(|range| range.len() / unit).sum();
+        let slow = self.slow.iter().filter_map(|(range, ms)| Some(range.overlap(wanted)?.len().div_ceil(unit) * ms * 1000));
+        let us = self.clock.read_us + transfer + sectors * self.clock.unreadable_ms * 1000 + slow.sum::<u64>();
         self.elapsed_us.fetch_add(us, Ordering::Relaxed);
     }
 
@@ -229,37 +323,16 @@ impl Source for SimulatedDrive {
         Some(format!("{} {spill:?} {description:?}", marks?.join(", ")))
     }
 
+    fn elapsed(&self) -> Option<Duration> {
+        Some(Duration::from_micros(self.elapsed_us.load(Ordering::Relaxed)))
+    }
+
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.read(at, buf, true)
+    }
+
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
-        let wanted = ByteRange::sized(at, buf.len() as u64);
-        let inside = wanted.overlap(ByteRange::new(ByteOffset(0), ByteOffset(self.len())));
-        buf.fill(0);
-        if let (Some(inside), Some(spill)) = (inside, self.spill()) {
-            // Behind the file's end the spill reads as zeros, like any hole.
-            let _ = spill.read_at(at, &mut buf[..inside.len() as usize]);
-        }
-        let mut bad = Vec::new();
-        let mut reason = String::new();
-        for (start, part) in &self.parts {
-            let Some(both) = ByteRange::sized(*start, part.len()).overlap(wanted) else { continue };
-            let to = (both.start - wanted.start) as usize;
-            if let Err(error) = part.read_at(ByteOffset(both.start - *start), &mut buf[to..to + both.len() as usize]) {
-                reason.clone_from(&error.reason);
-                bad.extend(error.moved(start.0, 0).bad);
-            }
-        }
-        // A sector is the drive's smallest unit: a request that touches a bad one loses what it wanted of it.
-        let faults = blank_out(&self.bad, wanted, buf);
-        if !faults.is_empty() {
-            reason = "the drive reports an uncorrectable medium error".into();
-            bad.extend(faults);
-        }
-        self.tick(buf.len() as u64, &bad);
-        let past_end = wanted.end.0 > self.len();
-        if past_end {
-            bad.push(ByteRange::new(wanted.start.max(ByteOffset(self.len())), wanted.end));
-            reason = "behind the end of the source".into();
-        }
-        if bad.is_empty() { Ok(()) } else { Err(ReadError { bad, reason, past_end }) }
+        self.read(at, buf, false)
     }
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {

@@ -124,7 +124,7 @@ fn a_simulated_drive_has_backing_holes_faults_and_a_clock() {
     assert_eq!(error.bad, [ByteRange::new(ByteOffset(1024), ByteOffset(2048))]);
     assert_eq!(buf[2048..], pattern(4096)[2048..]);
     assert!(buf[1024..2048].iter().all(|byte| *byte == 0));
-    assert_eq!(drive.elapsed().as_micros(), 100 + 4096 + 1_400_000);
+    assert_eq!(drive.elapsed().unwrap().as_micros(), 100 + 4096 + 1_400_000);
     drive.read_at(ByteOffset(524_288), &mut buf).unwrap();
     assert_eq!(buf, pattern(4096));
     drive.read_at(ByteOffset(100_000), &mut buf).unwrap();
@@ -328,4 +328,26 @@ proptest! {
             prop_assert_eq!(one.covers(other), bytes(other).is_subset(&bytes(one)));
         }
     }
+}
+
+#[test]
+fn flaky_places_read_at_last_slow_ones_take_their_time_and_one_request_ends_at_its_first_bad_sector() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = format!(
+        "{DRIVE}flaky = [{{ first_lba = 1, sectors = 1, tries = 2 }}]\nslow = [{{ first_lba = 8, sectors = 100, ms = 20 }}]\n"
+    );
+    let drive = simulated(folder.path(), &text).unwrap();
+    let (mut buf, byte) = (vec![0; 4096], |at| ByteOffset(at));
+    for (from, first) in [(0, 512), (0, 512), (0, 1024), (1536, 1536)] {
+        let before = drive.elapsed().unwrap();
+        let error = drive.read_once(byte(from), &mut buf).unwrap_err();
+        assert_eq!(error.bad, [ByteRange::new(byte(first), byte(from + 4096))]);
+        assert_eq!(buf[..(first - from) as usize], pattern(8192)[from as usize..first as usize]);
+        let took = (drive.elapsed().unwrap() - before).as_micros() as u64;
+        assert_eq!(took, 100 + (first - from + 512) + 700_000, "only the first bad sector costs");
+    }
+    let before = drive.elapsed().unwrap();
+    drive.read_once(byte(2048), &mut buf).unwrap();
+    assert_eq!((drive.elapsed().unwrap() - before).as_micros(), 100 + 4096 + 4 * 20_000);
+    assert_eq!(buf, pattern(8192)[2048..6144]);
 }

@@ -62,6 +62,8 @@ pub(crate) enum Command {
         #[command(flatten)]
         choices: ChoiceArgs,
     },
+    /// Take an image of a sick drive around its bad places, or go on with one.
+    Copy(CopyArgs),
     /// Stage repairs, show them, and apply them when told to.
     Mend(MendArgs),
     /// Run every rule over a volume: what is not so, how it can be mended, and what would be lost. Reads only.
@@ -127,6 +129,9 @@ pub(crate) enum Command {
         /// Print the streams of one file instead of a listing.
         #[arg(long)]
         streams: bool,
+        /// List the files of which the copy of a sick drive lacks something instead.
+        #[arg(long, conflicts_with_all = ["streams", "recursive", "deleted"])]
+        missing: bool,
     },
     /// Take files out of a volume or find, with a manifest.
     Extract {
@@ -162,6 +167,53 @@ pub(crate) enum Command {
         #[arg(long)]
         no_screens: bool,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CopyArgs {
+    #[command(flatten)]
+    pub(crate) source: SourceArgs,
+    /// The image to write: a new file, or one that its log goes on with.
+    #[arg(value_name = "DEST")]
+    pub(crate) dest: PathBuf,
+    /// Where the log is kept; by default beside the image, as DEST.ykcopy.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) log: Option<PathBuf>,
+    /// Run only these passes.
+    #[arg(long, value_enum, value_delimiter = ',', value_name = "PASS")]
+    pub(crate) passes: Vec<PassArg>,
+    /// How often a sector that failed is asked for again.
+    #[arg(long, value_name = "TIMES", default_value_t = 3)]
+    pub(crate) again: u32,
+    /// Stop after this many reads that failed.
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) stop_errors: Option<u64>,
+    /// Stop after this time.
+    #[arg(long, value_name = "MINUTES")]
+    pub(crate) stop_minutes: Option<u32>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum PassArg {
+    /// Large reads; trouble is passed over.
+    Sound,
+    /// From both sides into what was passed over.
+    Edges,
+    /// What lies between, down to single sectors.
+    Inner,
+    /// Failed sectors once more.
+    Again,
+}
+
+impl From<PassArg> for keel_core::copy::Pass {
+    fn from(pass: PassArg) -> Self {
+        match pass {
+            PassArg::Sound => Self::Sound,
+            PassArg::Edges => Self::Edges,
+            PassArg::Inner => Self::Inner,
+            PassArg::Again => Self::Again,
+        }
+    }
 }
 
 #[derive(Debug, Args)]

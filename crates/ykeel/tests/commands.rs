@@ -163,6 +163,64 @@ fn a_drive_that_fails_reads_is_refused_and_a_repaired_copy_is_saved() {
 }
 
 #[test]
+fn a_sick_drive_is_copied_gone_on_with_and_repaired_from_the_copy() {
+    let bench = Bench::new();
+    let drive = yard().join("winch-room.drive.toml");
+    let copy = bench.path("winch.img");
+    let (code, told) = bench.json(&["copy", text(&drive), text(&copy), "--passes", "sound"]);
+    assert_eq!((code, told["resumed"].as_bool(), told["failed_bytes"].as_u64()), (0, Some(false), Some(0)));
+    assert!(told["missing"][0]["end"].as_u64().unwrap() > 512, "the first pass passes over what is near trouble: {told}");
+    let stopped = bench.run(&["copy", text(&drive), text(&copy), "--stop-errors", "1"]);
+    assert_eq!(stopped.status.code(), Some(5), "{stopped:?}");
+    let (code, told) = bench.json(&["copy", text(&drive), text(&copy)]);
+    assert_eq!(
+        (code, told["resumed"].as_bool(), told["missing"].to_string()),
+        (0, Some(true), r#"[{"end":512,"start":0}]"#.into())
+    );
+    let (_, ladder) = bench.json(&["ladder", text(&copy)]);
+    assert_eq!(lowest(&ladder).0, "reads", "sector 0 is unreadable in the copy as it is on the drive");
+    let (_, lacking) = bench.json(&["files", text(&copy), "--missing"]);
+    let counts: Vec<usize> = lacking.as_array().unwrap().iter().map(|volume| volume["files"].as_array().unwrap().len()).collect();
+    assert!(!counts.is_empty() && counts.iter().all(|count| *count == 0), "{lacking}");
+    let saved = bench.path("saved.img");
+    assert_eq!(bench.json(&["mend", text(&copy), "--save-as", text(&saved)]).0, 0);
+    assert_eq!(lowest(&bench.json(&["ladder", text(&saved)]).1).0, "-");
+    for (arguments, words) in [
+        (["copy", text(&copy), text(&copy)], "onto the drive"),
+        (["copy", text(&drive), text(&saved)], "nothing is overwritten"),
+        (["copy", text(&saved), text(&copy)], "another drive"),
+    ] {
+        let refused = bench.run(&arguments);
+        assert!(refused.status.code() == Some(4) && String::from_utf8_lossy(&refused.stderr).contains(words), "{refused:?}");
+    }
+    let nowhere = bench.path("no folder/c.img");
+    assert_eq!(bench.run(&["copy", text(&drive), text(&nowhere)]).status.code(), Some(3));
+}
+
+#[test]
+fn a_copy_that_is_killed_goes_on_and_an_interrupted_one_says_so() {
+    let bench = Bench::new();
+    let image = bench.path("long.img");
+    let bytes: Vec<u8> = (0..32u64 << 20).map(|at| (at * 31 % 253) as u8 + 1).collect();
+    (0..16).for_each(|part| {
+        let file = File::options().create(true).truncate(false).write(true).open(&image).unwrap();
+        file.write_all_at(&bytes, part * bytes.len() as u64).unwrap();
+    });
+    let copy = bench.path("copy.img");
+    let mut ends = Vec::new();
+    for (turn, signal) in ["-KILL", "-INT", "-KILL", "-INT"].into_iter().enumerate() {
+        let mut child = bench.command().args(["copy", text(&image), text(&copy)]).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(60 + 40 * turn as u64));
+        let _ = std::process::Command::new("kill").args([signal, &child.id().to_string()]).status();
+        ends.push(child.wait().unwrap().code());
+    }
+    assert!(ends.iter().all(|end| matches!(end, None | Some(0 | 130))), "{ends:?}");
+    let (code, told) = bench.json(&["copy", text(&image), text(&copy)]);
+    assert_eq!((code, told["missing"].to_string()), (0, "[]".into()));
+    assert_eq!(sha256(&copy), sha256(&image));
+}
+
+#[test]
 fn a_healthy_drive_gets_an_empty_plan_and_exit_code_5() {
     let bench = Bench::new();
     let (code, document) = bench.json(&["mend", text(&yard().join("galley.img"))]);

@@ -4,7 +4,10 @@ use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
-use keel_source::{ByteOffset, LinkKind, SharedSource, Source, WriteTarget};
+use keel_source::{
+    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, LinkKind, SharedSource, Source, WriteTarget,
+    copy_log_of,
+};
 
 use super::{Bundle, Plan, recover};
 use crate::error::{CoreError, Refusal, file_error};
@@ -151,11 +154,11 @@ fn unchanged(source: &SharedSource, edits: &[Edit]) -> Result<(), CoreError> {
 }
 
 /// Saves the drive as it would be as a new sparse image at `path`; `each` hears the bytes done. Places that cannot be
-/// read are zeros in the copy and come back as ranges.
+/// read come back as ranges; a log beside the image says that they are missing, so that nobody takes them for zeros.
 ///
 /// # Errors
 /// [`CoreError::File`] when the image exists already or cannot be written.
-pub fn save_as(view: &dyn Source, path: &Path, each: &mut dyn FnMut(u64)) -> Result<Vec<keel_source::ByteRange>, CoreError> {
+pub fn save_as(view: &dyn Source, path: &Path, each: &mut dyn FnMut(u64)) -> Result<Vec<ByteRange>, CoreError> {
     const STEP: usize = 1 << 20;
     let mut file = File::create_new(path).map_err(file_error("create", path))?;
     file.set_len(view.len()).map_err(file_error("write", path))?;
@@ -178,5 +181,20 @@ pub fn save_as(view: &dyn Source, path: &Path, each: &mut dyn FnMut(u64)) -> Res
         }
     }
     file.sync_all().map_err(file_error("flush", path))?;
+    if !bad.is_empty() {
+        note_missing(view, path, &bad)?;
+    }
     Ok(bad)
+}
+
+fn note_missing(view: &dyn Source, path: &Path, bad: &[ByteRange]) -> Result<(), CoreError> {
+    let identity = view.identity();
+    let sector = u32::try_from(identity.logical_sector.bytes()).unwrap_or(512);
+    // Named after the repair, so that no copy of the drive goes on over it.
+    let source = format!("{} repaired", identity.key());
+    let head = CopyHead { version: COPY_LOG_VERSION, source, bytes: view.len(), sector, log: None };
+    let mut log = CopyLog::create(&copy_log_of(path), &head)?;
+    log.note(ByteRange::sized(ByteOffset(0), view.len()), CopyState::Copied);
+    bad.iter().for_each(|range| log.note(*range, CopyState::Failed));
+    Ok(log.flush()?)
 }

@@ -28,10 +28,10 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// A plan of `edits` for `source`; `copy_first` when its reads fail.
+    /// A plan of `edits` for `source`; `copy_first` when its reads fail, which does not count where it is a copy itself.
     #[must_use]
     pub fn new(source: &SharedSource, edits: Vec<Edit>, copy_first: bool) -> Self {
-        Self { edits, code: source.identity().code(), copy_first }
+        Self { edits, code: source.identity().code(), copy_first: copy_first && source.missing().is_empty() }
     }
 
     /// Bytes that it changes.

@@ -3,10 +3,11 @@
 use std::io::Write;
 use std::ops::ControlFlow;
 
+use keel_core::copy::{self, Touched};
 use keel_core::files;
 use keel_core::sweep::{Find, Reach};
 use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, StreamInfo, Volume, VolumeSummary};
-use keel_source::{printable, size_decimal};
+use keel_source::{SharedSource, printable, size_decimal};
 use serde::Serialize;
 
 use super::shared::{cancel, find, open, print_json, sweep};
@@ -20,6 +21,7 @@ pub(super) struct Asked<'a> {
     pub(super) recursive: bool,
     pub(super) deleted: bool,
     pub(super) streams: bool,
+    pub(super) missing: bool,
 }
 
 #[derive(Serialize)]
@@ -42,6 +44,9 @@ struct Document<'a> {
 pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     let source = open(args)?;
     let swept = sweep(&source, Reach::Doubt)?;
+    if asked.missing {
+        return missing(args, &source, &swept.finds, asked.volume);
+    }
     let Some(find) = chosen(&swept.finds, asked.volume)? else {
         eprintln!("ykeel: choose one with --volume:");
         for find in &swept.finds {
@@ -142,4 +147,36 @@ fn print_line(out: &mut dyn Write, path: &str, entry: &Entry) -> std::io::Result
     };
     let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
     writeln!(out, "{:>14}  {time:<20}  {kind:<7}  {}", entry.bytes, printable(path))
+}
+
+#[derive(Serialize)]
+struct Lacking<'a> {
+    volume: &'a str,
+    files: Vec<Touched>,
+}
+
+/// Names the files of which a copy lacks something, in one volume or in all of them.
+fn missing(args: &SourceArgs, source: &SharedSource, finds: &[Find], volume: Option<&str>) -> anyhow::Result<()> {
+    let chosen: Vec<&Find> = match volume {
+        Some(id) => vec![find(finds, id)?],
+        None => finds.iter().filter(|find| find.inside.is_none() && find.kind.why_closed().is_none()).collect(),
+    };
+    let mut volumes = Vec::new();
+    for find in chosen {
+        volumes.push(Lacking { volume: &find.id, files: copy::touched(source, find)? });
+    }
+    if args.json {
+        return print_json(&volumes);
+    }
+    let mut out = std::io::stdout().lock();
+    for volume in &volumes {
+        for file in &volume.files {
+            let (path, first) = (printable(&file.path), file.first_at.0);
+            writeln!(out, "{}  {path}  {} bytes missing, the first at byte {first}", volume.volume, file.missing_bytes)?;
+        }
+    }
+    if volumes.iter().all(|volume| volume.files.is_empty()) {
+        writeln!(out, "no file lacks anything")?;
+    }
+    Ok(())
 }

@@ -1,6 +1,7 @@
 //! The commands without screens: each prints for people, or one JSON document.
 
 mod check;
+mod copy;
 mod extract;
 mod files;
 mod ladder;
@@ -23,6 +24,7 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Yard { dir, devices, json }) => yard::run(&dir, devices, json),
         Some(Command::Ladder { source }) => ladder::run(&source),
         Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
+        Some(Command::Copy(args)) => copy::run(&args),
         Some(Command::Mend(args)) => mend::run(&args),
         Some(Command::Check { source, volume, lost_to }) => check::run(&source, volume.as_deref(), lost_to.as_deref()),
         Some(Command::Structures { source, volume }) => structures::run(&source, &volume),
@@ -30,8 +32,8 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Undo { bundle, finish, source, confirm, json }) => {
             undo::run(&bundle, finish, source.as_deref(), confirm, json)
         }
-        Some(Command::Files { source, volume, path, recursive, deleted, streams }) => {
-            files::run(&source, &files::Asked { volume: volume.as_deref(), path: &path, recursive, deleted, streams })
+        Some(Command::Files { source, volume, path, recursive, deleted, streams, missing }) => {
+            files::run(&source, &files::Asked { volume: volume.as_deref(), path: &path, recursive, deleted, streams, missing })
         }
         Some(Command::Extract { source, volume, paths, to }) => extract::run(&source, &volume, &paths, &to),
         Some(Command::Report { source, out }) => report::run(&source, &out),

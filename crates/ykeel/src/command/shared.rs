@@ -60,6 +60,23 @@ pub(crate) fn sweep(source: &SharedSource, reach: Reach) -> anyhow::Result<Sweep
     let options = SweepOptions { reach, state: Some(state) };
     let drive = SharedSource::clone(source);
     let job = Job::start(move |desk: &Desk<SweepProgress>| sweep::sweep(&drive, &options, desk));
+    let bar = bar(1, "surface");
+    let result = wait(job, |progress| {
+        bar.set_length(progress.total.max(1));
+        bar.set_position(progress.done);
+        bar.set_message(format!("{}/s", keel_source::size_decimal(progress.rate)));
+    });
+    bar.finish_and_clear();
+    let swept = result.map_err(|panic| anyhow::anyhow!("the sweep died: {panic}"))??;
+    if swept.cancelled {
+        eprintln!("ykeel: cancelled; the next sweep of this drive goes on from here");
+        return Err(Ended::Cancelled.into());
+    }
+    Ok(swept)
+}
+
+/// Waits for the end of `job`, which the signals of [`cancel`] stop; `each` sees every progress report.
+pub(crate) fn wait<P: Send + 'static, R: Send + 'static>(job: Job<P, R>, each: impl FnMut(P)) -> Result<R, String> {
     let (flag, own) = (cancel(), job.cancel().clone());
     // The signal's flag is shared by the whole process, the job has one of its own.
     let done = Cancel::default();
@@ -73,21 +90,10 @@ pub(crate) fn sweep(source: &SharedSource, reach: Reach) -> anyhow::Result<Sweep
             std::thread::sleep(Duration::from_millis(20));
         }
     });
-    let bar = bar(1, "surface");
-    let result = job.wait(|progress| {
-        bar.set_length(progress.total.max(1));
-        bar.set_position(progress.done);
-        bar.set_message(format!("{}/s", keel_source::size_decimal(progress.rate)));
-    });
+    let result = job.wait(each);
     done.cancel();
     let _ = watcher.join();
-    bar.finish_and_clear();
-    let swept = result.map_err(|panic| anyhow::anyhow!("the sweep died: {panic}"))??;
-    if swept.cancelled {
-        eprintln!("ykeel: cancelled; the next sweep of this drive goes on from here");
-        return Err(Ended::Cancelled.into());
-    }
-    Ok(swept)
+    result
 }
 
 /// The find that `name` means: an id, or `@LBA` of its first sector.

@@ -1,0 +1,132 @@
+//! The image that a copy goes to, and its log: the image is durable before the log says so.
+
+use std::fs::{File, OpenOptions};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use keel_source::{ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyMap, CopyState, SharedSource, copy_log_of};
+
+use crate::error::{CoreError, Refusal, file_error};
+
+/// What at most is read again after a power loss: flushing oftener costs more than it saves.
+const FLUSH_BYTES: u64 = 1 << 30;
+/// As above, in time: a sick drive delivers little.
+const FLUSH_EVERY: Duration = Duration::from_secs(10);
+
+/// An opened copy.
+pub(super) struct Dest {
+    file: File,
+    path: PathBuf,
+    log: CopyLog,
+    pub(super) log_path: PathBuf,
+    pub(super) map: CopyMap,
+    pub(super) resumed: bool,
+    /// What became known since the last flush, neighbours joined.
+    waiting: Vec<(ByteRange, CopyState)>,
+    waiting_bytes: u64,
+    flushed: Instant,
+}
+
+impl Dest {
+    /// Begins the copy of `source` at `path`, or opens it for going on.
+    pub(super) fn open(source: &SharedSource, path: &Path, log: Option<&Path>) -> Result<Self, CoreError> {
+        let identity = source.identity();
+        let same = |own: &PathBuf| path.canonicalize().is_ok_and(|path| Some(path) == own.canonicalize().ok());
+        if identity.path.as_ref().is_some_and(same) {
+            return Err(Refusal::CopyOntoItself.into());
+        }
+        let beside = copy_log_of(path);
+        let log_path = log.map_or_else(|| beside.clone(), PathBuf::from);
+        let head = CopyHead {
+            version: COPY_LOG_VERSION,
+            source: identity.key(),
+            bytes: source.len(),
+            sector: u32::try_from(identity.logical_sector.bytes()).unwrap_or(512),
+            log: None,
+        };
+        if log_path.exists() {
+            // Looked at before it is opened for going on: the log of another copy stays as it is.
+            let (of, map) = CopyLog::read(&log_path)?;
+            if of != head {
+                return Err(Refusal::OtherCopy { log: log_path }.into());
+            }
+            // Killed between the two files, a copy has a log and is not there yet.
+            let begun = map.bytes(CopyState::Copied) > 0 || path.exists();
+            let file = OpenOptions::new()
+                .read(true)
+                .write(true)
+                .create(!begun)
+                .truncate(false)
+                .open(path)
+                .map_err(file_error("open", path))?;
+            if !begun || (map == CopyMap::new(head.bytes) && file.metadata().is_ok_and(|about| about.len() == 0)) {
+                file.set_len(head.bytes).map_err(file_error("write", path))?;
+            }
+            if file.metadata().map_err(file_error("read", path))?.len() != head.bytes {
+                return Err(Refusal::OtherCopy { log: log_path }.into());
+            }
+            let (log, _, map) = CopyLog::go_on(&log_path)?;
+            return Ok(Self::of(file, path, log, log_path, map, true));
+        }
+        if path.exists() {
+            return Err(Refusal::CopyExists { path: path.into() }.into());
+        }
+        // A log that stands elsewhere is named beside the copy: nobody shall open the copy without it.
+        if log_path != beside {
+            let elsewhere = std::path::absolute(&log_path).map_err(file_error("find", &log_path))?;
+            CopyLog::create(&beside, &CopyHead { log: Some(elsewhere), ..head.clone() })?;
+        }
+        let log = CopyLog::create(&log_path, &head)?;
+        let file = File::create_new(path).map_err(file_error("create", path))?;
+        file.set_len(head.bytes).map_err(file_error("write", path))?;
+        file.sync_all().map_err(file_error("flush", path))?;
+        let map = CopyMap::new(head.bytes);
+        Ok(Self::of(file, path, log, log_path, map, false))
+    }
+
+    fn of(file: File, path: &Path, log: CopyLog, log_path: PathBuf, map: CopyMap, resumed: bool) -> Self {
+        let (waiting, flushed) = (Vec::new(), Instant::now());
+        Self { file, path: path.into(), log, log_path, map, resumed, waiting, waiting_bytes: 0, flushed }
+    }
+
+    /// Writes what was read at `at`. Zeros stay a hole.
+    pub(super) fn write(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), CoreError> {
+        if bytes.iter().any(|byte| *byte != 0) || (self.resumed && self.holds_something(at, bytes.len())) {
+            self.file.write_all_at(bytes, at.0).map_err(file_error("write", &self.path))?;
+        }
+        self.settle(ByteRange::sized(at, bytes.len() as u64), CopyState::Copied)
+    }
+
+    /// Whether something stands at `at` in a copy that goes on: what was written when the power failed.
+    fn holds_something(&self, at: ByteOffset, len: usize) -> bool {
+        let mut there = vec![0; len];
+        self.file.read_exact_at(&mut there, at.0).is_err() || there.iter().any(|byte| *byte != 0)
+    }
+
+    /// Notes what became known of a stretch.
+    pub(super) fn settle(&mut self, range: ByteRange, state: CopyState) -> Result<(), CoreError> {
+        if range.is_empty() {
+            return Ok(());
+        }
+        self.map.set(range, state);
+        match self.waiting.last_mut() {
+            Some((last, as_well)) if *as_well == state && last.end == range.start => last.end = range.end,
+            _ => self.waiting.push((range, state)),
+        }
+        self.waiting_bytes += range.len();
+        if self.waiting_bytes >= FLUSH_BYTES || self.flushed.elapsed() >= FLUSH_EVERY {
+            self.flush()?;
+        }
+        Ok(())
+    }
+
+    /// Makes the copy durable, then the log.
+    pub(super) fn flush(&mut self) -> Result<(), CoreError> {
+        self.file.sync_data().map_err(file_error("flush", &self.path))?;
+        self.waiting.drain(..).for_each(|(range, state)| self.log.note(range, state));
+        self.log.flush()?;
+        (self.waiting_bytes, self.flushed) = (0, Instant::now());
+        Ok(())
+    }
+}

@@ -1,0 +1,279 @@
+//! The passes of a copy.
+
+use std::time::{Duration, Instant};
+
+use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, SharedSource};
+
+use super::dest::Dest;
+use super::{CopyOptions, CopyProgress, Pass, Stopped};
+use crate::CoreError;
+use crate::job::Desk;
+
+/// Bytes asked for at once while all is well.
+const LARGE: u64 = 1 << 20;
+/// Bytes asked for at once beside trouble.
+const SMALL: u64 = 64 << 10;
+/// The widest step over trouble.
+const WIDEST: u64 = 256 << 20;
+/// A read is slow that takes this many times the usual…
+const SLOW_TIMES: u32 = 10;
+/// …and at least this long: below it, waiting costs more than it spares the drive.
+const SLOW_LEAST: Duration = Duration::from_millis(250);
+/// Sound reads before the usual time is known.
+const KNOWN_AFTER: u32 = 8;
+/// How often the listener hears.
+const TELL_EVERY: Duration = Duration::from_millis(100);
+
+/// What came of one request.
+struct Got {
+    /// Bytes delivered from its start, whole sectors.
+    delivered: u64,
+    whole: bool,
+    slow: bool,
+}
+
+/// A copy that runs.
+pub(super) struct Copier<'a> {
+    source: &'a SharedSource,
+    dest: Dest,
+    options: &'a CopyOptions,
+    desk: &'a Desk<CopyProgress>,
+    pass: Pass,
+    /// Bytes of the smallest request.
+    unit: u64,
+    buf: Vec<u8>,
+    copied: u64,
+    errors: u64,
+    usual: Duration,
+    sound_reads: u32,
+    started: Instant,
+    clock_at_start: Duration,
+    told: Option<Instant>,
+}
+
+/// A pass ends through, or stopped, or failed.
+type Way = Result<Option<Stopped>, CoreError>;
+
+/// Hands a stop on to the caller.
+macro_rules! unless_stopped {
+    ($way:expr) => {
+        if let Some(stopped) = $way {
+            return Ok(Some(stopped));
+        }
+    };
+}
+
+impl<'a> Copier<'a> {
+    pub(super) fn new(source: &'a SharedSource, dest: Dest, options: &'a CopyOptions, desk: &'a Desk<CopyProgress>) -> Self {
+        let identity = source.identity();
+        let unit = identity.logical_sector.bytes().max(identity.physical_sector.bytes());
+        Self {
+            source,
+            copied: dest.map.bytes(CopyState::Copied),
+            dest,
+            options,
+            desk,
+            pass: Pass::Sound,
+            unit,
+            buf: vec![0; usize::try_from(LARGE.max(unit)).unwrap_or(0)],
+            errors: 0,
+            usual: Duration::ZERO,
+            sound_reads: 0,
+            started: Instant::now(),
+            clock_at_start: source.elapsed().unwrap_or_default(),
+            told: None,
+        }
+    }
+
+    /// Runs the passes that are asked for.
+    pub(super) fn run(&mut self) -> Way {
+        for pass in Pass::ALL.into_iter().filter(|pass| self.options.passes.contains(pass)) {
+            self.pass = pass;
+            unless_stopped!(match pass {
+                Pass::Sound => self.sound()?,
+                Pass::Edges => self.edges()?,
+                Pass::Inner => self.inner()?,
+                Pass::Again => self.again()?,
+            });
+        }
+        Ok(None)
+    }
+
+    /// Makes everything durable: the map, the reads that failed, and the time it took.
+    pub(super) fn end(mut self) -> Result<(CopyMap, u64, Duration), CoreError> {
+        self.dest.flush()?;
+        let took = self.took();
+        Ok((self.dest.map, self.errors, took))
+    }
+
+    fn took(&self) -> Duration {
+        self.source.elapsed().map_or_else(|| self.started.elapsed(), |now| now.saturating_sub(self.clock_at_start))
+    }
+
+    /// Asked before every request: whether to go on.
+    fn stop(&self) -> Option<Stopped> {
+        if self.desk.cancel().is_cancelled() {
+            Some(Stopped::Cancelled)
+        } else if self.options.most_errors.is_some_and(|most| self.errors >= most) {
+            Some(Stopped::Errors)
+        } else if self.options.most_time.is_some_and(|most| self.took() >= most) {
+            Some(Stopped::Time)
+        } else {
+            None
+        }
+    }
+
+    fn tell(&mut self, at: ByteOffset) {
+        if self.told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
+            self.told = Some(Instant::now());
+            let (pass, total) = (self.pass, self.source.len());
+            self.desk.tell(CopyProgress { pass, at, copied: self.copied, total, errors: self.errors });
+        }
+    }
+
+    /// Asks once for `range`, at most [`LARGE`] bytes, and keeps what is delivered.
+    fn ask(&mut self, range: ByteRange) -> Result<Got, CoreError> {
+        self.tell(range.start);
+        let mut buf = std::mem::take(&mut self.buf);
+        let piece = buf.get_mut(..usize::try_from(range.len()).unwrap_or(0)).unwrap_or_default();
+        let (clock, began) = (self.source.elapsed(), Instant::now());
+        let read = self.source.read_once(range.start, piece);
+        let took = match (clock, self.source.elapsed()) {
+            (Some(before), Some(after)) => after.saturating_sub(before),
+            _ => began.elapsed(),
+        };
+        let sector = self.source.identity().logical_sector.bytes();
+        let delivered = match &read {
+            Ok(()) => range.len(),
+            Err(error) => {
+                self.errors += 1;
+                let first = error.bad.iter().map(|bad| bad.start).min().unwrap_or(range.start).max(range.start);
+                (first - range.start) / sector * sector
+            }
+        };
+        let kept = self.dest.write(range.start, piece.get(..usize::try_from(delivered).unwrap_or(0)).unwrap_or_default());
+        self.buf = buf;
+        kept?;
+        self.copied += delivered;
+        let slow = self.is_slow(took, read.is_ok());
+        Ok(Got { delivered, whole: read.is_ok(), slow })
+    }
+
+    /// Whether a read of [`LARGE`] bytes was slow, by what is usual for this drive.
+    fn is_slow(&mut self, took: Duration, whole: bool) -> bool {
+        let slow = self.sound_reads >= KNOWN_AFTER && took >= SLOW_LEAST && took > self.usual * SLOW_TIMES;
+        if whole && !slow && self.pass == Pass::Sound {
+            self.sound_reads = self.sound_reads.saturating_add(1);
+            // A running mean over the last reads: a drive is slower inside than outside.
+            self.usual = if self.sound_reads == 1 { took } else { (self.usual * 7 + took) / 8 };
+        }
+        slow
+    }
+
+    fn sound(&mut self) -> Way {
+        for range in self.dest.map.ranges(&[CopyState::Untried]) {
+            unless_stopped!(self.sound_in(range)?);
+        }
+        Ok(None)
+    }
+
+    fn sound_in(&mut self, range: ByteRange) -> Way {
+        let widest = (range.len() / 64).clamp(LARGE, WIDEST) / LARGE * LARGE;
+        let (mut at, mut step, mut data) = (range.start, LARGE, ByteRange::new(range.start, range.start));
+        while at < range.end {
+            unless_stopped!(self.stop());
+            if at >= data.end {
+                // What the source knows to be a hole is one in the copy, too.
+                data = self.source.next_data(at).unwrap_or(ByteRange::new(range.end, range.end));
+                let hole = ByteRange::new(at, data.start.clamp(at, range.end));
+                self.dest.settle(hole, CopyState::Copied)?;
+                self.copied += hole.len();
+                at = hole.end;
+                continue;
+            }
+            let piece = ByteRange::new(at, data.end.min(range.end).min(at + LARGE));
+            let got = self.ask(piece)?;
+            at = at + got.delivered;
+            if got.whole && !got.slow {
+                step = (step / 2).max(LARGE);
+                continue;
+            }
+            let over = ByteRange::new(at, (piece.end + step).min(range.end));
+            self.dest.settle(over, CopyState::PassedOver)?;
+            at = over.end;
+            step = (step * 2).min(widest);
+        }
+        Ok(None)
+    }
+
+    fn edges(&mut self) -> Way {
+        for range in self.dest.map.ranges(&[CopyState::PassedOver]) {
+            let (mut start, mut end) = (range.start, range.end);
+            while start < end {
+                unless_stopped!(self.stop());
+                let got = self.ask(ByteRange::new(start, end.min(start + SMALL)))?;
+                start = start + got.delivered;
+                if !got.whole {
+                    break;
+                }
+            }
+            while start < end {
+                unless_stopped!(self.stop());
+                let piece = ByteRange::new(start.max(ByteOffset(end.0.saturating_sub(SMALL))), end);
+                let got = self.ask(piece)?;
+                if got.whole {
+                    end = piece.start;
+                    continue;
+                }
+                self.dest.settle(ByteRange::new(piece.start + got.delivered, end), CopyState::Inner)?;
+                end = piece.start;
+                break;
+            }
+            self.dest.settle(ByteRange::new(start, end), CopyState::Inner)?;
+        }
+        Ok(None)
+    }
+
+    fn inner(&mut self) -> Way {
+        // Without the pass before it, what was passed over is gone through here.
+        for range in self.dest.map.ranges(&[CopyState::Inner, CopyState::PassedOver]) {
+            let (mut at, mut step) = (range.start, self.unit);
+            while at < range.end {
+                unless_stopped!(self.stop());
+                let piece = ByteRange::new(at, range.end.min(at + step));
+                let got = self.ask(piece)?;
+                at = at + got.delivered;
+                if got.whole {
+                    step = (step * 2).min(SMALL.max(self.unit));
+                    continue;
+                }
+                if piece.len() <= self.unit {
+                    self.dest.settle(ByteRange::new(at, piece.end), CopyState::Failed)?;
+                    at = piece.end;
+                }
+                step = self.unit;
+            }
+        }
+        Ok(None)
+    }
+
+    fn again(&mut self) -> Way {
+        for turn in 0..self.options.again {
+            let mut failed = self.dest.map.ranges(&[CopyState::Failed]);
+            // The other way round each time: some heads find a place from one side only.
+            if turn % 2 == 0 {
+                failed.reverse();
+            }
+            for range in failed {
+                let units = range.len().div_ceil(self.unit);
+                for index in 0..units {
+                    let index = if turn % 2 == 0 { units - 1 - index } else { index };
+                    let start = range.start + index * self.unit;
+                    unless_stopped!(self.stop());
+                    self.ask(ByteRange::new(start, range.end.min(start + self.unit)))?;
+                }
+            }
+        }
+        Ok(None)
+    }
+}

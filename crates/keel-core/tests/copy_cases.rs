@@ -1,0 +1,332 @@
+//! Copies of simulated drives that fail, stall and get better, stopped and gone on with.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::single_range_in_vec_init)]
+
+mod support;
+
+use std::fs;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use keel_core::copy::{Copied, CopyOptions, Pass, Stopped, copy, touched};
+use keel_core::job::{Cancel, Desk};
+use keel_core::layout::Choices;
+use keel_core::mend::{self, Wishes};
+use keel_core::sweep::Reach;
+use keel_core::{CoreError, Refusal, files, plan};
+use keel_source::{ByteOffset, ByteRange, CopyLog, CopyState, OpenOptions, SharedSource, Source, copy_log_of};
+use proptest::prelude::*;
+use support::{Bench, MIB, files as some_files, swept};
+
+/// A drive of `len` bytes that never repeat, described by `faults`.
+struct Sick {
+    folder: tempfile::TempDir,
+    bytes: Vec<u8>,
+}
+
+impl Sick {
+    fn new(len: u64, faults: &str) -> Self {
+        let bytes: Vec<u8> = (0..len / 8).flat_map(|at| (at * 0x9E37_79B9 + 1).to_le_bytes()).collect();
+        let sick = Self { folder: tempfile::tempdir().unwrap(), bytes };
+        fs::write(sick.at("surface.img"), &sick.bytes).unwrap();
+        sick.describe("BL-0731", faults);
+        sick
+    }
+
+    fn at(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn describe(&self, serial: &str, faults: &str) {
+        let text = format!(
+            "version = 1\nclaimed_bytes = {}\nidentity = {{ model = \"Mudlark 3\", serial = \"{serial}\" }}\n\
+             backing = [{{ file = \"surface.img\", at_byte = 0 }}]\n\
+             clock = {{ read_us = 100, bytes_per_second = 100000000, unreadable_ms = 1000 }}\n{faults}\n",
+            self.bytes.len()
+        );
+        fs::write(self.at("s.drive.toml"), text).unwrap();
+    }
+
+    fn open(&self) -> SharedSource {
+        keel_source::open(&self.at("s.drive.toml"), OpenOptions::default()).unwrap()
+    }
+
+    fn copy(&self, source: &SharedSource, options: &CopyOptions) -> Result<Copied, CoreError> {
+        copy(source, &self.at("c.img"), options, &Desk::new(Cancel::default()).0)
+    }
+
+    /// Checks that the copy opens with `missing` (in sectors) unreadable and everything else as on the drive.
+    fn holds_but(&self, missing: &[Range<u64>]) {
+        let copied = keel_source::open(&self.at("c.img"), OpenOptions::default()).unwrap();
+        assert_eq!(sectors(copied.missing()), missing);
+        let mut buf = vec![0; self.bytes.len()];
+        let bad = copied.read_at(ByteOffset(0), &mut buf).map_or_else(|error| error.bad, |()| Vec::new());
+        assert_eq!(sectors(&bad), missing, "what is missing is an error");
+        let mut wanted = self.bytes.clone();
+        missing.iter().for_each(|gap| wanted[gap.start as usize * 512..gap.end as usize * 512].fill(0));
+        assert!(buf == wanted, "what is there is what the drive holds");
+    }
+}
+
+fn sectors(ranges: &[ByteRange]) -> Vec<Range<u64>> {
+    ranges.iter().map(|range| range.start.0 / 512..range.end.0.div_ceil(512)).collect()
+}
+
+fn only(passes: &[Pass]) -> CopyOptions {
+    CopyOptions { passes: passes.into(), ..CopyOptions::default() }
+}
+
+const FAULTS: &str = "unreadable = [{ first_lba = 9000, sectors = 3 }, { first_lba = 9500, sectors = 40 }]\n\
+                      flaky = [{ first_lba = 30000, sectors = 5, tries = 3 }]";
+
+#[test]
+fn everything_that_reads_comes_over_and_the_rest_is_missing_not_zero() {
+    let sick = Sick::new(40 * MIB, FAULTS);
+    let copied = sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
+    assert_eq!((copied.stopped, copied.resumed, copied.failed_bytes), (None, false, 43 * 512));
+    assert_eq!(copied.copied_bytes, 40 * MIB - 43 * 512);
+    sick.holds_but(&[9000..9003, 9500..9540]);
+    let again = sick.copy(&sick.open(), &CopyOptions { again: 1, ..CopyOptions::default() }).unwrap();
+    assert_eq!((again.resumed, again.errors, again.missing), (true, 43, copied.missing));
+    sick.holds_but(&[9000..9003, 9500..9540]);
+}
+
+#[test]
+fn sound_parts_come_first_and_each_pass_leaves_its_part_to_the_next() {
+    let sick = Sick::new(64 * MIB, "unreadable = [{ first_lba = 20000, sectors = 30000 }]");
+    let sound = sick.copy(&sick.open(), &only(&[Pass::Sound])).unwrap();
+    // 15 MB do not read: with growing steps only few requests are spent on them, a second each.
+    assert!(sound.errors <= 15 && sound.took_ms < 20_000, "{sound:?}");
+    assert!(sound.copied_bytes >= 64 * MIB - 30_000 * 512 - 3 * MIB, "{sound:?}");
+    let (_, map) = CopyLog::read(&sound.log).unwrap();
+    assert_eq!((map.bytes(CopyState::Untried), map.bytes(CopyState::Failed)), (0, 0));
+    let edges = sick.copy(&sick.open(), &only(&[Pass::Edges])).unwrap();
+    let (_, map) = CopyLog::read(&edges.log).unwrap();
+    assert_eq!((map.bytes(CopyState::PassedOver), map.bytes(CopyState::Failed)), (0, 0));
+    assert!(edges.errors <= 2 * sound.errors && edges.copied_bytes > sound.copied_bytes, "{edges:?}");
+    sick.copy(&sick.open(), &only(&[Pass::Inner])).unwrap();
+    sick.holds_but(&[20_000..50_000]);
+}
+
+#[test]
+fn places_that_take_their_time_wait_until_the_sound_ones_are_over() {
+    let sick = Sick::new(64 * MIB, "slow = [{ first_lba = 60000, sectors = 8000, ms = 5 }]");
+    let sound = sick.copy(&sick.open(), &only(&[Pass::Sound])).unwrap();
+    assert!(sound.errors == 0 && sound.took_ms < 30_000, "the slow part alone takes 40 s: {sound:?}");
+    assert!(sound.missing.iter().all(|gap| gap.start.0 / 512 >= 58_000 && gap.end.0 / 512 <= 76_000), "{sound:?}");
+    assert!(!sound.missing.is_empty());
+    sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
+    sick.holds_but(&[]);
+}
+
+#[test]
+fn stop_rules_and_cancel_stop_and_the_next_run_goes_on() {
+    let sick = Sick::new(40 * MIB, FAULTS);
+    let source = sick.open();
+    let stopped = sick.copy(&source, &CopyOptions { most_errors: Some(2), ..CopyOptions::default() }).unwrap();
+    assert_eq!((stopped.stopped, stopped.errors), (Some(Stopped::Errors), 2));
+    let short = CopyOptions { most_time: Some(Duration::from_secs(3)), ..CopyOptions::default() };
+    let stopped = sick.copy(&source, &short).unwrap();
+    assert!(stopped.stopped == Some(Stopped::Time) && stopped.took_ms < 45_000, "{stopped:?}");
+    let cancel = Cancel::default();
+    cancel.cancel();
+    let (desk, _hears) = Desk::new(cancel);
+    let cancelled = copy(&source, &sick.at("c.img"), &CopyOptions::default(), &desk).unwrap();
+    assert_eq!((cancelled.stopped, cancelled.errors), (Some(Stopped::Cancelled), 0));
+    assert_eq!(cancelled.copied_bytes, stopped.copied_bytes);
+    sick.copy(&source, &CopyOptions::default()).unwrap();
+    sick.holds_but(&[9000..9003, 9500..9540]);
+}
+
+#[test]
+fn a_power_loss_after_any_line_of_the_log_loses_nothing_that_it_names() {
+    let sick = Sick::new(
+        12 * MIB,
+        "unreadable = [{ first_lba = 9000, sectors = 3 }]\nflaky = [{ first_lba = 20000, sectors = 2, tries = 2 }]",
+    );
+    for passes in [&[Pass::Sound][..], &[Pass::Edges], &[Pass::Inner], &[Pass::Again]] {
+        sick.copy(&sick.open(), &only(passes)).unwrap();
+    }
+    let log = copy_log_of(&sick.at("c.img"));
+    let (whole, text) = (fs::read(sick.at("c.img")).unwrap(), fs::read_to_string(&log).unwrap());
+    let lines: Vec<&str> = text.split_inclusive('\n').collect();
+    assert!(lines.len() > 6, "{text}");
+    for kept in 1..=lines.len() {
+        // What the log does not name was not durable: it may be there, half there, or anything else.
+        for torn in ["", "{\"at\":0,\"bytes\":99", "\u{0}\u{0}\u{0}\n"] {
+            fs::write(&log, lines[..kept].concat() + torn).unwrap();
+            let (_, map) = CopyLog::read(&log).unwrap();
+            let mut image = whole.clone();
+            for gap in map.missing() {
+                image[gap.start.0 as usize..gap.end.0 as usize].fill(if torn.is_empty() { 0 } else { 0xA5 });
+            }
+            fs::write(sick.at("c.img"), image).unwrap();
+            let copied = sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
+            assert!(copied.resumed && copied.stopped.is_none());
+            sick.holds_but(&[9000..9003]);
+        }
+    }
+}
+
+#[test]
+fn zeros_stay_holes_and_what_a_power_loss_left_in_them_goes() {
+    use std::os::unix::fs::MetadataExt;
+    let mut sick = Sick::new(16 * MIB, "knows_holes = false");
+    sick.bytes[4 << 20..12 << 20].fill(0);
+    fs::write(sick.at("surface.img"), &sick.bytes).unwrap();
+    sick.describe("BL-0731", "");
+    sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
+    assert!(fs::metadata(sick.at("c.img")).unwrap().blocks() * 512 <= 9 * MIB);
+    let log = copy_log_of(&sick.at("c.img"));
+    let head = fs::read_to_string(&log).unwrap().lines().next().unwrap().to_string() + "\n";
+    fs::write(&log, head).unwrap();
+    fs::write(sick.at("c.img"), vec![0xA5; 16 << 20]).unwrap();
+    sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
+    sick.holds_but(&[]);
+}
+
+#[test]
+fn a_copy_is_refused_onto_the_drive_over_a_file_and_over_another_copy() {
+    let sick = Sick::new(MIB, "");
+    let source = sick.open();
+    let refused = |source: &SharedSource, dest: &Path| {
+        let result = copy(source, dest, &CopyOptions::default(), &Desk::new(Cancel::default()).0);
+        let Err(CoreError::Refused(refusal)) = result else { panic!("{result:?}") };
+        refusal
+    };
+    assert_eq!(refused(&source, &sick.at("s.drive.toml")), Refusal::CopyOntoItself);
+    fs::write(sick.at("mine.img"), b"ten years of work").unwrap();
+    assert_eq!(refused(&source, &sick.at("mine.img")), Refusal::CopyExists { path: sick.at("mine.img") });
+    assert_eq!(fs::read(sick.at("mine.img")).unwrap(), b"ten years of work");
+    sick.copy(&source, &CopyOptions::default()).unwrap();
+    let log = copy_log_of(&sick.at("c.img"));
+    let before = fs::read(&log).unwrap();
+    sick.describe("BL-0732", "");
+    assert_eq!(refused(&sick.open(), &sick.at("c.img")), Refusal::OtherCopy { log: log.clone() });
+    assert_eq!(fs::read(&log).unwrap(), before, "the log of another copy stays as it is");
+    sick.holds_but(&[]);
+}
+
+#[test]
+fn a_log_kept_elsewhere_is_still_known_beside_the_copy() {
+    let sick = Sick::new(8 * MIB, "unreadable = [{ first_lba = 9000, sectors = 3 }]");
+    let options = CopyOptions { log: Some(sick.at("logs.ykcopy")), ..CopyOptions::default() };
+    sick.copy(&sick.open(), &options).unwrap();
+    sick.holds_but(&[9000..9003]);
+    assert!(sick.copy(&sick.open(), &options).unwrap().resumed);
+    fs::remove_file(sick.at("logs.ykcopy")).unwrap();
+    let lost = keel_source::open(&sick.at("c.img"), OpenOptions::default());
+    assert!(lost.is_err(), "without its log nobody knows which zeros are none");
+}
+
+#[test]
+fn a_copy_is_looked_into_repaired_and_names_the_files_that_it_lacks() {
+    let bench = Bench::new(64 * MIB);
+    bench.ntfs(MIB, 48 * MIB, "PURSER", &some_files(7));
+    let whole = bench.open();
+    let find = swept(&whole, Reach::Surface).finds.remove(0);
+    let volume = files::open(&whole, &find).unwrap();
+    let picture = files::resolve(volume.as_ref(), "Pictures/quay.png").unwrap().entry;
+    let extent = volume.extents(picture.id).unwrap().remove(0);
+    let at = find.start_byte + extent.volume_at.unwrap().0 + 4096;
+    let toml = bench.folder.path().join("p.drive.toml");
+    let text = format!(
+        "version = 1\nclaimed_bytes = {}\nidentity = {{ model = \"Mudlark 3\", serial = \"BL-0733\" }}\n\
+         backing = [{{ file = \"drive.img\", at_byte = 0 }}]\nunreadable = [{{ first_lba = {}, sectors = 2 }}]\n",
+        64 * MIB,
+        at.0 / 512
+    );
+    fs::write(&toml, text).unwrap();
+    let dest = bench.folder.path().join("copy.img");
+    let drive = keel_source::open(&toml, OpenOptions::default()).unwrap();
+    let copied = copy(&drive, &dest, &CopyOptions::default(), &Desk::new(Cancel::default()).0).unwrap();
+    assert_eq!(copied.missing, [ByteRange::sized(at, 1024)]);
+    let image = keel_source::open(&dest, OpenOptions::default()).unwrap();
+    let finds = swept(&image, Reach::Doubt).finds;
+    let lacking = touched(&image, &finds[0]).unwrap();
+    let told: Vec<(&str, u64, ByteOffset)> =
+        lacking.iter().map(|file| (file.path.as_str(), file.missing_bytes, file.first_at)).collect();
+    assert_eq!(told, [("Pictures/quay.png", 1024, at)]);
+    assert_eq!(touched(&whole, &find).unwrap(), [], "what is no copy lacks nothing");
+    // The copy is the copy that the rule about sick drives asks for.
+    let table = keel_format::table::read(image.as_ref());
+    let layout = keel_core::layout::settle(&image, &table, &finds, &Choices::default());
+    let staged = mend::stage(&image, &table, &finds, &layout, &Wishes::default());
+    let staged = plan::Plan::new(&image, staged.edits, true);
+    assert!(!staged.copy_first && !staged.edits.is_empty());
+    let saved = bench.folder.path().join("saved.img");
+    let bad = plan::save_as(&mend::overlay(&image, &staged.edits), &saved, &mut |_| {}).unwrap();
+    assert_eq!(bad, copied.missing);
+    let saved_as = keel_source::open(&saved, OpenOptions::default()).unwrap();
+    assert_eq!(saved_as.missing(), copied.missing, "a repaired copy of a copy lacks the same places");
+    let over = copy(&drive, &saved, &CopyOptions::default(), &Desk::new(Cancel::default()).0);
+    assert!(matches!(over, Err(CoreError::Refused(Refusal::OtherCopy { .. }))), "{over:?}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn whatever_fails_the_copy_lacks_exactly_what_never_reads(
+        bad in proptest::collection::vec((0u64..16_384, 1u64..300), 0..6),
+        flaky in proptest::collection::vec((0u64..16_384, 1u64..50, 1u32..3), 0..4),
+        stops in proptest::collection::vec(1u64..40, 0..4),
+    ) {
+        let mut faults = String::new();
+        for (first, count) in &bad {
+            faults += &format!("[[unreadable]]\nfirst_lba = {first}\nsectors = {count}\n");
+        }
+        for (first, count, tries) in &flaky {
+            faults += &format!("[[flaky]]\nfirst_lba = {first}\nsectors = {count}\ntries = {tries}\n");
+        }
+        let sick = Sick::new(8 * MIB, &faults);
+        let source = sick.open();
+        for most in stops {
+            sick.copy(&source, &CopyOptions { most_errors: Some(most), ..CopyOptions::default() }).unwrap();
+        }
+        sick.copy(&source, &CopyOptions::default()).unwrap();
+        let never = |lba: u64| bad.iter().any(|(first, count)| (*first..first + count).contains(&lba));
+        let mut wanted: Vec<Range<u64>> = Vec::new();
+        for lba in (0..16_384).filter(|lba| never(*lba)) {
+            match wanted.last_mut() {
+                Some(last) if last.end == lba => last.end += 1,
+                _ => wanted.push(lba..lba + 1),
+            }
+        }
+        sick.holds_but(&wanted);
+    }
+}
+
+/// A source that is not a simulated drive: an error says nothing of where in the request it lies.
+struct Mute {
+    inner: keel_source::MemorySource,
+    bad: ByteRange,
+}
+
+impl Source for Mute {
+    fn identity(&self) -> &keel_source::Identity {
+        self.inner.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), keel_source::ReadError> {
+        let wanted = ByteRange::sized(at, buf.len() as u64);
+        if wanted.overlap(self.bad).is_some() {
+            return Err(keel_source::ReadError::of(wanted, "input/output error"));
+        }
+        self.inner.read_at(at, buf)
+    }
+}
+
+#[test]
+fn errors_that_do_not_say_where_are_narrowed_down_to_the_sector() {
+    let bytes: Vec<u8> = (0..3 * MIB).map(|at| (at % 251) as u8 + 1).collect();
+    let bad = ByteRange::sized(ByteOffset(1_234_432), 1024);
+    let source: SharedSource = Arc::new(Mute { inner: keel_source::MemorySource::new("mute", bytes.clone(), 512), bad });
+    let folder = tempfile::tempdir().unwrap();
+    let dest = folder.path().join("c.img");
+    let copied = copy(&source, &dest, &CopyOptions::default(), &Desk::new(Cancel::default()).0).unwrap();
+    assert_eq!(copied.missing, [bad]);
+    let mut image = fs::read(&dest).unwrap();
+    image[bad.start.0 as usize..bad.end.0 as usize].copy_from_slice(&bytes[bad.start.0 as usize..bad.end.0 as usize]);
+    assert!(image == bytes);
+}
