@@ -87,6 +87,11 @@ impl Source for Overlay {
         }
     }
 
+    /// What was missing below stays in the list where an edit covers it.
+    fn missing(&self) -> &[ByteRange] {
+        self.below.missing()
+    }
+
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
         let below = self.below.next_data(from);
         let rest = ByteRange::new(from, ByteOffset(self.len()));

@@ -178,7 +178,9 @@ fn a_sick_drive_is_copied_gone_on_with_and_repaired_from_the_copy() {
         (0, Some(true), r#"[{"end":512,"start":0}]"#.into())
     );
     let (_, ladder) = bench.json(&["ladder", text(&copy)]);
-    assert_eq!(lowest(&ladder).0, "reads", "sector 0 is unreadable in the copy as it is on the drive");
+    let reads = &ladder["rungs"][2];
+    assert_eq!((reads["state"].as_str(), reads["findings"][0]["at_byte"].as_u64()), (Some("doubtful"), Some(0)), "{reads}");
+    assert_eq!(lowest(&ladder).0, "table", "the next step is what lay in sector 0");
     let (_, lacking) = bench.json(&["files", text(&copy), "--missing"]);
     let counts: Vec<usize> = lacking.as_array().unwrap().iter().map(|volume| volume["files"].as_array().unwrap().len()).collect();
     assert!(!counts.is_empty() && counts.iter().all(|count| *count == 0), "{lacking}");

@@ -44,8 +44,26 @@ fn capacity(source: &SharedSource) -> Rung {
     Rung::new(RungName::Capacity, RungState::Untested, note).then("Fathom will prove how much the drive can store")
 }
 
+/// The reads of a copy were made when it was taken: what is missing is known, and a broken rung above it is the next step.
+fn reads_of_copy(missing: &[ByteRange]) -> Rung {
+    let bytes: u64 = missing.iter().map(|range| range.len()).sum();
+    let places = missing.iter().take(MOST_LISTED);
+    let findings = places.map(|range| {
+        let what = format!("{} bytes are missing from the copy", range.len());
+        Finding::at(Severity::Doubt, range.start, what, "the log of the copy")
+    });
+    let said = format!("{bytes} bytes missing in {} places", missing.len());
+    Rung::new(RungName::Reads, RungState::Doubtful, said)
+        .with(findings.collect())
+        .then("while the drive still answers, go on with the copy: ykeel copy, the same command")
+        .then("ykeel files --missing names the files that lack something")
+}
+
 /// Reads evenly spread samples, the first and the last sector among them.
 fn reads(source: &SharedSource, cancel: &Cancel) -> Rung {
+    if !source.missing().is_empty() {
+        return reads_of_copy(source.missing());
+    }
     let len = source.len();
     let span = len.saturating_sub(SAMPLE_BYTES.min(len));
     let mut findings = Vec::new();
@@ -79,7 +97,7 @@ fn reads(source: &SharedSource, cancel: &Cancel) -> Rung {
     let state = if failed > 0 { RungState::Broken } else { RungState::Sound };
     let rung = Rung::new(RungName::Reads, state, format!("{} of {asked} samples", asked - failed)).with(findings);
     if failed > 0 {
-        rung.then("copy the drive first, then work on the copy: what cannot be read cannot be put back")
+        rung.then("copy the drive first (ykeel copy), then work on the copy: what cannot be read cannot be put back")
     } else {
         rung
     }

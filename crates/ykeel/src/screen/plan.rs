@@ -77,7 +77,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             1,
             y,
             &format!(
-                "{:<3}{:<38}{:>9}  {}  {order}",
+                "{:<3}{:<38}{:>9}  {order:<6}{}",
                 row + 1,
                 edit.structure,
                 size_decimal(edit.after.len() as u64),
@@ -165,7 +165,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         why.say("a asks for it and applies the plan.", theme.text());
         if plan.copy_first {
             why.gap();
-            why.say("This drive fails reads. Copy it first; w saves a repaired copy and leaves the drive alone.", theme.bad());
+            why.say("This drive fails reads. Copy it first (ykeel copy); w saves a repaired copy and leaves the drive alone.", theme.bad());
         }
         why.gap();
     }
