@@ -36,10 +36,16 @@ pub enum Message<P, R> {
     Died(String),
 }
 
-/// The worker's side of a job: the cancel flag and the way to report.
+/// The worker's side of a job: the cancel flag and the way to report. Clones share both.
 pub struct Desk<P> {
     cancel: Cancel,
     report: Sender<P>,
+}
+
+impl<P> Clone for Desk<P> {
+    fn clone(&self) -> Self {
+        Self { cancel: self.cancel.clone(), report: self.report.clone() }
+    }
 }
 
 impl<P> Desk<P> {

@@ -264,6 +264,81 @@ fn a_copy_is_looked_into_repaired_and_names_the_files_that_it_lacks() {
     assert!(matches!(over, Err(CoreError::Refused(Refusal::OtherCopy { .. }))), "{over:?}");
 }
 
+#[test]
+fn with_volumes_first_every_file_is_listed_and_whole_long_before_the_rest_comes_over() {
+    let bench = Bench::new(512 * MIB);
+    let some = some_files(11);
+    bench.ntfs(MIB, 60 * MIB, "TIDES", &some);
+    bench.fat(400 * MIB, 40 * MIB, "16", "SLIPS", &some_files(12));
+    bench.mbr(&[(7, MIB, 60 * MIB), (6, 400 * MIB, 40 * MIB)]);
+    // Ground that no volume has any more: it comes last.
+    for at in (70..390).chain(450..510) {
+        bench.write(at * MIB, &[0x5A; 1 << 20]);
+    }
+    let whole = bench.open();
+    let finds = swept(&whole, Reach::Surface).finds;
+    let record = {
+        // A place in the middle of the MFT that does not read must not keep the other files back.
+        let volume = files::open(&whole, &finds[0]).unwrap();
+        let mft = files::resolve(volume.as_ref(), "$MFT").map(|resolved| volume.extents(resolved.entry.id).unwrap());
+        mft.ok().and_then(|extents| extents.first()?.volume_at).map_or(4 << 20, |at| at.0)
+    };
+    let toml = bench.folder.path().join("p.drive.toml");
+    let first = (MIB + record) / 512 + 2 * 70;
+    let text = format!(
+        "version = 1\nclaimed_bytes = {}\nknows_holes = false\nidentity = {{ model = \"Mudlark 3\", serial = \"BL-0734\" }}\n\
+         backing = [{{ file = \"drive.img\", at_byte = 0 }}]\nclock = {{ read_us = 100, bytes_per_second = 1000000, unreadable_ms = 900 }}\n\
+         unreadable = [{{ first_lba = {first}, sectors = 2 }}]\n",
+        512 * MIB
+    );
+    fs::write(&toml, text).unwrap();
+    let drive = keel_source::open(&toml, OpenOptions::default()).unwrap();
+    let dest = bench.folder.path().join("copy.img");
+    let run = |options: &CopyOptions| copy(&drive, &dest, options, &Desk::new(Cancel::default()).0).unwrap();
+    let listed = run(&only(&[Pass::Volumes]));
+    assert!(listed.copied_bytes < 64 * MIB && listed.stopped.is_none(), "{listed:?}");
+    let names = |source: &SharedSource| -> Vec<Vec<String>> {
+        let of = |find: &keel_core::sweep::Find| {
+            let (volume, mut names) = (files::open(source, find).unwrap(), Vec::new());
+            let mut each = |found: keel_format::WalkEntry<'_>| {
+                names.push(found.path());
+                std::ops::ControlFlow::Continue(())
+            };
+            volume.walk(keel_format::Deleted::Hide, &mut each).unwrap();
+            names.sort();
+            names
+        };
+        finds.iter().map(of).collect()
+    };
+    let image = keel_source::open(&dest, OpenOptions::default()).unwrap();
+    let (there, all) = (names(&image), names(&drive));
+    assert!(there == all, "what the drive lists, the copy lists");
+    assert!(all.iter().all(|names| names.len() > 40), "{all:?}");
+    drop(image);
+    // The time that the used ground takes, and a little more: the rest would take nine minutes.
+    let used = run(&CopyOptions {
+        passes: vec![Pass::Volumes, Pass::Sound],
+        most_time: Some(Duration::from_secs(60)),
+        ..CopyOptions::default()
+    });
+    assert_eq!(used.stopped, Some(Stopped::Time));
+    let image = keel_source::open(&dest, OpenOptions::default()).unwrap();
+    let volume = files::open(&image, &finds[0]).unwrap();
+    let mut read = 0;
+    for (path, bytes) in &some {
+        let Ok(resolved) = files::resolve(volume.as_ref(), path) else { continue };
+        let mut stream = volume.open(resolved.entry.id, "").unwrap();
+        let mut buf = vec![0; bytes.len()];
+        let lost = stream.read(0, &mut buf);
+        assert!(lost.is_empty() && buf == *bytes, "{path}: {lost:?}");
+        read += 1;
+    }
+    assert!(read >= some.len() - 2, "{read} of {}", some.len());
+    drop(volume);
+    let through = run(&CopyOptions::default());
+    assert_eq!(sectors(&through.missing), [first..first + 2]);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
     #[test]
@@ -271,6 +346,7 @@ proptest! {
         bad in proptest::collection::vec((0u64..16_384, 1u64..300), 0..6),
         flaky in proptest::collection::vec((0u64..16_384, 1u64..50, 1u32..3), 0..4),
         stops in proptest::collection::vec(1u64..40, 0..4),
+        volumes in any::<bool>(),
     ) {
         let mut faults = String::new();
         for (first, count) in &bad {
@@ -281,10 +357,11 @@ proptest! {
         }
         let sick = Sick::new(8 * MIB, &faults);
         let source = sick.open();
+        let options = only(if volumes { &Pass::ALL } else { &Pass::USUAL });
         for most in stops {
-            sick.copy(&source, &CopyOptions { most_errors: Some(most), ..CopyOptions::default() }).unwrap();
+            sick.copy(&source, &CopyOptions { most_errors: Some(most), ..options.clone() }).unwrap();
         }
-        sick.copy(&source, &CopyOptions::default()).unwrap();
+        sick.copy(&source, &options).unwrap();
         let never = |lba: u64| bad.iter().any(|(first, count)| (*first..first + count).contains(&lba));
         let mut wanted: Vec<Range<u64>> = Vec::new();
         for lba in (0..16_384).filter(|lba| never(*lba)) {

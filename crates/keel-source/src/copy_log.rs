@@ -80,6 +80,15 @@ impl CopyMap {
         self.stretches.splice(from..to, fresh);
     }
 
+    /// The state at byte `at` and the end of its stretch; `None` behind the end.
+    #[must_use]
+    pub fn at(&self, at: ByteOffset) -> Option<(CopyState, ByteOffset)> {
+        let next = self.stretches.partition_point(|(start, _)| *start <= at.0);
+        let end = self.stretches.get(next).map_or(self.len, |(start, _)| *start);
+        let (_, state) = self.stretches.get(next.checked_sub(1)?)?;
+        (at.0 < self.len).then_some((*state, ByteOffset(end)))
+    }
+
     /// The stretches in one of `states`, ascending; neighbours in different ones of them are told apart.
     #[must_use]
     pub fn ranges(&self, states: &[CopyState]) -> Vec<ByteRange> {
@@ -282,6 +291,12 @@ mod tests {
                 prop_assert_eq!(told, wanted);
                 prop_assert!(ranges.windows(2).all(|pair| pair[0].end < pair[1].start), "alike neighbours are joined");
             }
+            for at in (0..1000).step_by(37) {
+                let (state, end) = map.at(ByteOffset(at)).unwrap();
+                prop_assert!(plain[at as usize..end.0 as usize].iter().all(|byte| *byte == state));
+                prop_assert!(plain.get(end.0 as usize).is_none_or(|byte| *byte != state));
+            }
+            prop_assert!(map.at(ByteOffset(1000)).is_none());
             let missing: u64 = map.missing().iter().map(|range| range.len()).sum();
             prop_assert_eq!(missing, 1000 - map.bytes(CopyState::Copied));
         }

@@ -182,6 +182,9 @@ pub(crate) struct CopyArgs {
     /// Run only these passes.
     #[arg(long, value_enum, value_delimiter = ',', value_name = "PASS")]
     pub(crate) passes: Vec<PassArg>,
+    /// First what it takes to list every file of every volume, then the ground they use, then the rest.
+    #[arg(long)]
+    pub(crate) volumes_first: bool,
     /// How often a sector that failed is asked for again.
     #[arg(long, value_name = "TIMES", default_value_t = 3)]
     pub(crate) again: u32,
@@ -195,6 +198,8 @@ pub(crate) struct CopyArgs {
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum PassArg {
+    /// What it takes to list every file, then used ground (as with --volumes-first).
+    Volumes,
     /// Large reads; trouble is passed over.
     Sound,
     /// From both sides into what was passed over.
@@ -208,6 +213,7 @@ pub(crate) enum PassArg {
 impl From<PassArg> for keel_core::copy::Pass {
     fn from(pass: PassArg) -> Self {
         match pass {
+            PassArg::Volumes => Self::Volumes,
             PassArg::Sound => Self::Sound,
             PassArg::Edges => Self::Edges,
             PassArg::Inner => Self::Inner,

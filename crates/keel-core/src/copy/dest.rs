@@ -78,7 +78,7 @@ impl Dest {
             CopyLog::create(&beside, &CopyHead { log: Some(elsewhere), ..head.clone() })?;
         }
         let log = CopyLog::create(&log_path, &head)?;
-        let file = File::create_new(path).map_err(file_error("create", path))?;
+        let file = OpenOptions::new().read(true).write(true).create_new(true).open(path).map_err(file_error("create", path))?;
         file.set_len(head.bytes).map_err(file_error("write", path))?;
         file.sync_all().map_err(file_error("flush", path))?;
         let map = CopyMap::new(head.bytes);
@@ -96,6 +96,11 @@ impl Dest {
             self.file.write_all_at(bytes, at.0).map_err(file_error("write", &self.path))?;
         }
         self.settle(ByteRange::sized(at, bytes.len() as u64), CopyState::Copied)
+    }
+
+    /// What the copy holds at `at`.
+    pub(super) fn read(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), CoreError> {
+        self.file.read_exact_at(buf, at.0).map_err(file_error("read", &self.path))
     }
 
     /// Whether something stands at `at` in a copy that goes on: what was written when the power failed.

@@ -4,6 +4,7 @@
 mod dest;
 mod pass;
 mod touched;
+mod volumes;
 
 pub use touched::{Touched, touched};
 
@@ -22,6 +23,8 @@ use pass::Copier;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Pass {
+    /// What has to be read to list every file of every volume, then the ground that the volumes count as used.
+    Volumes,
     /// Large reads; trouble and slowness are passed over in growing steps.
     Sound,
     /// From both sides into what was passed over, up to the first place that does not read.
@@ -34,12 +37,15 @@ pub enum Pass {
 
 impl Pass {
     /// All of them, in order.
-    pub const ALL: [Self; 4] = [Self::Sound, Self::Edges, Self::Inner, Self::Again];
+    pub const ALL: [Self; 5] = [Self::Volumes, Self::Sound, Self::Edges, Self::Inner, Self::Again];
+    /// Those that run unless it is asked for otherwise.
+    pub const USUAL: [Self; 4] = [Self::Sound, Self::Edges, Self::Inner, Self::Again];
 
     /// The word shown to the technician.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
+            Self::Volumes => "what the volumes need",
             Self::Sound => "sound parts",
             Self::Edges => "edges",
             Self::Inner => "inner parts",
@@ -65,7 +71,7 @@ pub struct CopyOptions {
 
 impl Default for CopyOptions {
     fn default() -> Self {
-        Self { log: None, passes: Pass::ALL.into(), again: 3, most_errors: None, most_time: None }
+        Self { log: None, passes: Pass::USUAL.into(), again: 3, most_errors: None, most_time: None }
     }
 }
 
@@ -130,6 +136,9 @@ pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &De
     let dest = Dest::open(source, path, options.log.as_deref())?;
     let (resumed, log) = (dest.resumed, dest.log_path.clone());
     let mut copier = Copier::new(source, dest, options, desk);
+    if options.passes.contains(&Pass::Volumes) {
+        copier = volumes::first(copier, desk.cancel())?;
+    }
     let stopped = copier.run()?;
     let (map, errors, took) = copier.end()?;
     Ok(Copied {

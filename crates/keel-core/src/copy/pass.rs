@@ -21,6 +21,8 @@ const SLOW_TIMES: u32 = 10;
 const SLOW_LEAST: Duration = Duration::from_millis(250);
 /// Sound reads before the usual time is known.
 const KNOWN_AFTER: u32 = 8;
+/// Reads that may fail within one request of somebody who looks into the drive: the passes come back to the rest.
+const MOST_TRIES: u32 = 3;
 /// How often the listener hears.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 
@@ -33,12 +35,14 @@ struct Got {
 }
 
 /// A copy that runs.
-pub(super) struct Copier<'a> {
-    source: &'a SharedSource,
+pub(super) struct Copier {
+    pub(super) source: SharedSource,
     dest: Dest,
-    options: &'a CopyOptions,
-    desk: &'a Desk<CopyProgress>,
+    options: CopyOptions,
+    desk: Desk<CopyProgress>,
     pass: Pass,
+    /// What the sound parts begin with.
+    pub(super) first: Vec<ByteRange>,
     /// Bytes of the smallest request.
     unit: u64,
     buf: Vec<u8>,
@@ -63,16 +67,17 @@ macro_rules! unless_stopped {
     };
 }
 
-impl<'a> Copier<'a> {
-    pub(super) fn new(source: &'a SharedSource, dest: Dest, options: &'a CopyOptions, desk: &'a Desk<CopyProgress>) -> Self {
+impl Copier {
+    pub(super) fn new(source: &SharedSource, dest: Dest, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Self {
         let identity = source.identity();
         let unit = identity.logical_sector.bytes().max(identity.physical_sector.bytes());
         Self {
-            source,
+            source: SharedSource::clone(source),
             copied: dest.map.bytes(CopyState::Copied),
             dest,
-            options,
-            desk,
+            options: options.clone(),
+            desk: desk.clone(),
+            first: Vec::new(),
             pass: Pass::Sound,
             unit,
             buf: vec![0; usize::try_from(LARGE.max(unit)).unwrap_or(0)],
@@ -87,9 +92,14 @@ impl<'a> Copier<'a> {
 
     /// Runs the passes that are asked for.
     pub(super) fn run(&mut self) -> Way {
-        for pass in Pass::ALL.into_iter().filter(|pass| self.options.passes.contains(pass)) {
+        for pass in Pass::ALL {
+            if !self.options.passes.contains(&pass) {
+                continue;
+            }
             self.pass = pass;
             unless_stopped!(match pass {
+                // What it takes was read before the passes began.
+                Pass::Volumes => self.stop(),
                 Pass::Sound => self.sound()?,
                 Pass::Edges => self.edges()?,
                 Pass::Inner => self.inner()?,
@@ -111,7 +121,7 @@ impl<'a> Copier<'a> {
     }
 
     /// Asked before every request: whether to go on.
-    fn stop(&self) -> Option<Stopped> {
+    pub(super) fn stop(&self) -> Option<Stopped> {
         if self.desk.cancel().is_cancelled() {
             Some(Stopped::Cancelled)
         } else if self.options.most_errors.is_some_and(|most| self.errors >= most) {
@@ -129,6 +139,59 @@ impl<'a> Copier<'a> {
             let (pass, total) = (self.pass, self.source.len());
             self.desk.tell(CopyProgress { pass, at, copied: self.copied, total, errors: self.errors });
         }
+    }
+
+    /// Reads for somebody who looks into the drive while it is copied: from the copy where it is there, else from the drive,
+    /// once, and into the copy. `Err` for the ranges that neither has.
+    pub(super) fn read_through(&mut self, wanted: ByteRange, buf: &mut [u8]) -> Result<Vec<ByteRange>, CoreError> {
+        let (mut at, mut errors, mut bad) = (wanted.start, 0, Vec::new());
+        while at < wanted.end {
+            let (state, end) = self.dest.map.at(at).unwrap_or((CopyState::Failed, wanted.end));
+            let piece = ByteRange::new(at, end.min(wanted.end));
+            let inside = usize::try_from(at - wanted.start).unwrap_or(0);
+            let slot = buf.get_mut(inside..inside + usize::try_from(piece.len()).unwrap_or(0)).unwrap_or_default();
+            at = match state {
+                CopyState::Copied => {
+                    self.dest.read(piece.start, slot)?;
+                    piece.end
+                }
+                CopyState::Untried if errors < MOST_TRIES && self.stop().is_none() => {
+                    let (unit, len) = (self.unit, self.source.len());
+                    let behind = |at: u64| ByteOffset((at / unit + 1).saturating_mul(unit).min(len));
+                    let start = ByteOffset(at.0 / unit * unit);
+                    let asked = ByteRange::new(start, behind(piece.end.0.saturating_sub(1)).min(start + LARGE.max(unit)));
+                    let got = self.ask(asked)?;
+                    if !got.whole {
+                        errors += 1;
+                        let from = (asked.start + got.delivered).max(at);
+                        self.dest.settle(ByteRange::new(from, behind(from.0)), CopyState::Failed)?;
+                    }
+                    // What came is in the copy now and looked at again; a map that takes no more must not hold us.
+                    if self.dest.map.at(at).is_some_and(|(state, _)| state != CopyState::Untried) {
+                        continue;
+                    }
+                    slot.fill(0);
+                    bad.push(piece);
+                    piece.end
+                }
+                _ => {
+                    slot.fill(0);
+                    bad.push(piece);
+                    piece.end
+                }
+            };
+        }
+        Ok(bad)
+    }
+
+    /// Makes durable what is known, so that the copy can be looked into.
+    pub(super) fn flush(&mut self) -> Result<(), CoreError> {
+        self.dest.flush()
+    }
+
+    /// Sets the pass that is told of.
+    pub(super) fn set_pass(&mut self, pass: Pass) {
+        self.pass = pass;
     }
 
     /// Asks once for `range`, at most [`LARGE`] bytes, and keeps what is delivered.
@@ -171,8 +234,14 @@ impl<'a> Copier<'a> {
     }
 
     fn sound(&mut self) -> Way {
-        for range in self.dest.map.ranges(&[CopyState::Untried]) {
-            unless_stopped!(self.sound_in(range)?);
+        for wanted in std::mem::take(&mut self.first).into_iter().chain([ByteRange::sized(ByteOffset(0), u64::MAX)]) {
+            let mut at = wanted.start;
+            while let Some((state, end)) = self.dest.map.at(at).filter(|_| at < wanted.end) {
+                if state == CopyState::Untried {
+                    unless_stopped!(self.sound_in(ByteRange::new(at, end.min(wanted.end)))?);
+                }
+                at = end;
+            }
         }
         Ok(None)
     }

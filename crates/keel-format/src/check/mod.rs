@@ -138,6 +138,25 @@ impl Allocation {
         self.bits.get(index(unit)).is_some_and(|byte| byte & mask(self.order, unit) != 0)
     }
 
+    /// The units that the volume counts as used, in ranges, ascending.
+    #[must_use]
+    pub fn used(&self) -> Vec<std::ops::Range<u64>> {
+        let mut ranges = Ranges::default();
+        let whole_byte = |unit: u64| self.bits.get(index(unit)).copied();
+        let mut unit = 0;
+        while unit < self.units {
+            if unit % 8 == 0 && whole_byte(unit) == Some(0) {
+                unit += 8;
+                continue;
+            }
+            if self.is_used(unit) {
+                ranges.push(unit);
+            }
+            unit += 1;
+        }
+        ranges.0
+    }
+
     /// The units that `extent` touches.
     fn units_of(&self, extent: &Extent) -> std::ops::Range<u64> {
         let Some(at) = extent.volume_at.filter(|at| *at >= self.first_at) else { return 0..0 };

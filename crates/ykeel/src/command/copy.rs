@@ -12,10 +12,14 @@ use crate::exit::Ended;
 
 pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
-    let passes: Vec<Pass> = args.passes.iter().map(|pass| (*pass).into()).collect();
+    let mut passes: Vec<Pass> = args.passes.iter().map(|pass| (*pass).into()).collect();
+    if passes.is_empty() {
+        passes.extend(Pass::USUAL);
+    }
+    passes.extend(args.volumes_first.then_some(Pass::Volumes));
     let options = CopyOptions {
         log: args.log.clone(),
-        passes: if passes.is_empty() { Pass::ALL.into() } else { passes },
+        passes,
         again: args.again,
         most_errors: args.stop_errors,
         most_time: args.stop_minutes.map(|minutes| Duration::from_secs(u64::from(minutes) * 60)),
