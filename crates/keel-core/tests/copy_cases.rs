@@ -374,6 +374,25 @@ proptest! {
     }
 }
 
+#[test]
+fn a_drive_that_drops_off_the_link_is_waited_for_and_a_bad_cable_costs_no_data() {
+    let link = "link = { drop_after_reads = 25, away_reads = 6, timeout_ms = 5000, interface_error_one_in = 9, seed = 3 }";
+    let sick = Sick::new(40 * MIB, &format!("{link}\n{FAULTS}"));
+    let copied = sick.copy(&sick.open(), &CopyOptions { again: 6, ..CopyOptions::default() }).unwrap();
+    assert!(copied.link_drops >= 2 && copied.stopped.is_none(), "{copied:?}");
+    sick.holds_but(&[9000..9003, 9500..9540]);
+    let sick = Sick::new(40 * MIB, "link = { drop_after_reads = 10, away_reads = 1000000, timeout_ms = 5000 }");
+    let source = sick.open();
+    for passes in [&Pass::USUAL[..], &Pass::ALL] {
+        let gone = sick.copy(&source, &only(passes)).unwrap();
+        assert_eq!((gone.stopped, gone.failed_bytes, gone.copied_bytes), (Some(Stopped::Link), 0, 10 * MIB), "{gone:?}");
+        assert!((600_000..700_000).contains(&gone.took_ms), "ten minutes by the drive's clock: {gone:?}");
+    }
+    sick.describe("BL-0731", "");
+    assert!(sick.copy(&sick.open(), &CopyOptions::default()).unwrap().missing.is_empty());
+    sick.holds_but(&[]);
+}
+
 /// A source that is not a simulated drive: an error says nothing of where in the request it lies.
 struct Mute {
     inner: keel_source::MemorySource,

@@ -112,7 +112,7 @@ impl Source for Endless {
         let end = at.0 + buf.len() as u64;
         if end > self.len() {
             let bad = vec![ByteRange::sized(at, buf.len() as u64)];
-            return Err(ReadError { bad, reason: "behind the end".into(), past_end: true });
+            return Err(ReadError { bad, reason: "behind the end".into(), past_end: true, link_lost: false });
         }
         for sector in at.0 / SECTOR..end.div_ceil(SECTOR) {
             let bytes = Self::sector(sector * SECTOR);

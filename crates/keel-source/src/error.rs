@@ -15,19 +15,21 @@ pub struct ReadError {
     pub reason: String,
     /// True when the range lies behind the end of the source (also of one that shrank).
     pub past_end: bool,
+    /// True when the drive did not answer at all: cable, port, power; not a place on it.
+    pub link_lost: bool,
 }
 
 impl ReadError {
     /// A read error of one range.
     #[must_use]
     pub fn of(range: ByteRange, reason: impl Into<String>) -> Self {
-        Self { bad: vec![range], reason: reason.into(), past_end: false }
+        Self { bad: vec![range], reason: reason.into(), past_end: false, link_lost: false }
     }
 
     /// A read behind the end of the source.
     #[must_use]
     pub fn past_end(range: ByteRange) -> Self {
-        Self { bad: vec![range], reason: "behind the end of the source".into(), past_end: true }
+        Self { bad: vec![range], reason: "behind the end of the source".into(), past_end: true, link_lost: false }
     }
 
     /// True when byte range `range` touches an unreadable place.

@@ -6,6 +6,8 @@ use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::Path;
 use std::sync::Arc;
 
+use rustix::io::Errno;
+
 use crate::error::{ReadError, SourceError};
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
@@ -132,7 +134,7 @@ fn read_whole(file: &File, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -
         done += step;
     }
     // The repeated reads may all succeed: a transient error that a second try cured.
-    (!bad.is_empty()).then(|| ReadError { bad, reason: error.to_string(), past_end: false })
+    (!bad.is_empty()).then(|| ReadError { bad, reason: error.to_string(), past_end: false, link_lost: is_link_lost(&error) })
 }
 
 /// Reads `buf` from byte `at` of `file` with one request.
@@ -141,8 +143,17 @@ pub(crate) fn read_once(file: &File, at: ByteOffset, buf: &mut [u8]) -> Result<(
     match read_full(file, at.0, buf) {
         Ok(filled) if filled == buf.len() => Ok(()),
         Ok(filled) => Err(ReadError::past_end(ByteRange::new(at + filled as u64, wanted.end))),
-        Err(error) => Err(ReadError { bad: vec![wanted], reason: error.to_string(), past_end: false }),
+        Err(error) => {
+            let (reason, link_lost) = (error.to_string(), is_link_lost(&error));
+            Err(ReadError { bad: vec![wanted], reason, past_end: false, link_lost })
+        }
     }
+}
+
+/// True for the errors of a device that went away.
+fn is_link_lost(error: &io::Error) -> bool {
+    let gone = [Errno::NODEV, Errno::NXIO, Errno::NOMEDIUM, Errno::SHUTDOWN];
+    error.raw_os_error().is_some_and(|raw| gone.iter().any(|errno| errno.raw_os_error() == raw))
 }
 
 fn read_full(file: &File, at: u64, buf: &mut [u8]) -> io::Result<usize> {

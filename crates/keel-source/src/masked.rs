@@ -33,7 +33,7 @@ impl Source for Masked {
         if bad.is_empty() {
             return read;
         }
-        let mut error = ReadError { bad, reason: self.reason.into(), past_end: false };
+        let mut error = ReadError { bad, reason: self.reason.into(), past_end: false, link_lost: false };
         if let Err(other) = read {
             error.bad.extend(other.bad);
             error.past_end = other.past_end;

@@ -47,7 +47,7 @@ impl Source for MemorySource {
             return Ok(());
         }
         let reason = if past_end { "behind the end of the source" } else { "unreadable" };
-        Err(ReadError { bad, reason: reason.into(), past_end })
+        Err(ReadError { bad, reason: reason.into(), past_end, link_lost: false })
     }
 }
 

@@ -38,6 +38,8 @@ struct Description {
     #[serde(default)]
     slow: Vec<Slow>,
     #[serde(default)]
+    link: Link,
+    #[serde(default)]
     clock: Clock,
     /// False for a drive that does not tell which places were never written: holes are then read like everything else.
     #[serde(default = "yes")]
@@ -93,6 +95,27 @@ struct Slow {
     ms: u64,
 }
 
+/// How the link fails. All zero: it holds.
+#[derive(Deserialize, Default, Clone, Copy)]
+#[serde(deny_unknown_fields)]
+struct Link {
+    /// The drive drops off the link after this many requests…
+    #[serde(default)]
+    drop_after_reads: u64,
+    /// …and does not answer this many…
+    #[serde(default)]
+    away_reads: u64,
+    /// …each of which takes this long.
+    #[serde(default)]
+    timeout_ms: u64,
+    /// One request in this many ends in an interface error.
+    #[serde(default)]
+    interface_error_one_in: u64,
+    /// Which ones.
+    #[serde(default)]
+    seed: u64,
+}
+
 /// What a read costs on the virtual clock. All zero: the drive answers at once.
 #[derive(Deserialize, Default, Clone, Copy)]
 #[serde(deny_unknown_fields)]
@@ -117,6 +140,9 @@ pub struct SimulatedDrive {
     flaky: Vec<(ByteRange, u32)>,
     tried: Mutex<HashMap<u64, u32>>,
     slow: Vec<(ByteRange, u64)>,
+    link: Link,
+    /// Requests so far, unanswered ones among them.
+    requests: AtomicU64,
     clock: Clock,
     knows_holes: bool,
     elapsed_us: AtomicU64,
@@ -197,6 +223,8 @@ impl SimulatedDrive {
             flaky,
             tried: Mutex::new(HashMap::new()),
             slow: description.slow.iter().map(|slow| (range(slow.first_lba, slow.sectors), slow.ms)).collect(),
+            link: description.link,
+            requests: AtomicU64::new(0),
             clock: description.clock,
             knows_holes: description.knows_holes,
             elapsed_us: AtomicU64::new(0),
@@ -240,11 +268,28 @@ impl SimulatedDrive {
         blank_out(&failing, wanted, buf)
     }
 
+    /// Whether the link carries this request.
+    fn transfer(&self, wanted: ByteRange) -> Result<(), ReadError> {
+        let number = self.requests.fetch_add(1, Ordering::Relaxed);
+        let link = self.link;
+        let turn = link.drop_after_reads.saturating_add(link.away_reads);
+        if link.drop_after_reads > 0 && number % turn >= link.drop_after_reads {
+            self.elapsed_us.fetch_add(link.timeout_ms.saturating_mul(1000), Ordering::Relaxed);
+            return Err(ReadError { link_lost: true, ..ReadError::of(wanted, "the drive does not answer") });
+        }
+        if link.interface_error_one_in > 0 && scattered(link.seed, number).is_multiple_of(link.interface_error_one_in) {
+            self.tick(wanted, &[]);
+            return Err(ReadError::of(wanted, "the link reports an interface error: the checksum of a transfer is wrong"));
+        }
+        Ok(())
+    }
+
     /// Reads; `once` as a request that ends at its first bad sector.
     fn read(&self, at: ByteOffset, buf: &mut [u8], once: bool) -> Result<(), ReadError> {
         let wanted = ByteRange::sized(at, buf.len() as u64);
         let inside = wanted.overlap(ByteRange::new(ByteOffset(0), ByteOffset(self.len())));
         buf.fill(0);
+        self.transfer(wanted)?;
         if let (Some(inside), Some(spill)) = (inside, self.spill()) {
             // Behind the file's end the spill reads as zeros, like any hole.
             let _ = spill.read_at(at, &mut buf[..inside.len() as usize]);
@@ -271,7 +316,7 @@ impl SimulatedDrive {
         if let Some(first) = bad.first().filter(|_| once).map(|first| first.start) {
             let sector = ByteRange::sized(first, self.identity.logical_sector.bytes());
             self.tick(ByteRange::new(wanted.start, sector.end), &[sector]);
-            return Err(ReadError { bad: vec![ByteRange::new(first, wanted.end)], reason, past_end: false });
+            return Err(ReadError { bad: vec![ByteRange::new(first, wanted.end)], reason, past_end: false, link_lost: false });
         }
         self.tick(wanted, &bad);
         let past_end = wanted.end.0 > self.len();
@@ -279,7 +324,7 @@ impl SimulatedDrive {
             bad.push(ByteRange::new(wanted.start.max(ByteOffset(self.len())), wanted.end));
             reason = "behind the end of the source".into();
         }
-        if bad.is_empty() { Ok(()) } else { Err(ReadError { bad, reason, past_end }) }
+        if bad.is_empty() { Ok(()) } else { Err(ReadError { bad, reason, past_end, link_lost: false }) }
     }
 
     fn tick(&self, wanted: ByteRange, bad: &[ByteRange]) {
@@ -434,4 +479,11 @@ impl WriteTarget for FaultyTarget {
         self.check("read back", at, buf.len())?;
         self.inner.read_back(at, buf)
     }
+}
+
+/// A number for each request that looks like chance and is the same in every run.
+fn scattered(seed: u64, number: u64) -> u64 {
+    let mixed = seed.wrapping_add(number.wrapping_mul(0x9E37_79B9_7F4A_7C15));
+    let mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    (mixed ^ (mixed >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB) >> 8
 }

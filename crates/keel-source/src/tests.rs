@@ -351,3 +351,22 @@ fn flaky_places_read_at_last_slow_ones_take_their_time_and_one_request_ends_at_i
     assert_eq!((drive.elapsed().unwrap() - before).as_micros(), 100 + 4096 + 4 * 20_000);
     assert_eq!(buf, pattern(8192)[2048..6144]);
 }
+
+#[test]
+fn a_link_drops_and_comes_back_and_its_interface_errors_are_the_same_in_every_run() {
+    let folder = tempfile::tempdir().unwrap();
+    let outcomes = |link: &str| -> Vec<Option<(bool, String)>> {
+        let drive = simulated(folder.path(), &format!("{DRIVE}link = {{ {link} }}\n")).unwrap();
+        let mut buf = vec![0; 512];
+        (0..60).map(|_| drive.read_at(ByteOffset(0), &mut buf).err().map(|error| (error.link_lost, error.reason))).collect()
+    };
+    let dropping = outcomes("drop_after_reads = 3, away_reads = 2, timeout_ms = 10");
+    for (number, outcome) in dropping.iter().enumerate() {
+        assert_eq!(outcome.as_ref().is_some_and(|(lost, _)| *lost), number % 5 >= 3, "{number}");
+    }
+    let cable = outcomes("interface_error_one_in = 6, seed = 4");
+    let failed = cable.iter().flatten().filter(|(lost, reason)| !lost && reason.contains("interface error")).count();
+    assert!((3..25).contains(&failed), "{failed} of 60");
+    assert_eq!(cable, outcomes("interface_error_one_in = 6, seed = 4"));
+    assert_ne!(cable, outcomes("interface_error_one_in = 6, seed = 5"));
+}

@@ -194,6 +194,9 @@ pub(crate) struct CopyArgs {
     /// Stop after this time.
     #[arg(long, value_name = "MINUTES")]
     pub(crate) stop_minutes: Option<u32>,
+    /// How long a drive that is off the link is waited for.
+    #[arg(long, value_name = "MINUTES", default_value_t = 10)]
+    pub(crate) link_minutes: u32,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]

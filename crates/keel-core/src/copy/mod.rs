@@ -17,7 +17,10 @@ use serde::Serialize;
 use crate::CoreError;
 use crate::job::Desk;
 use dest::Dest;
-use pass::Copier;
+use pass::{Copier, Tally};
+
+/// How long a drive that is off the link is waited for: time to look after the cable.
+const LINK_WAIT: Duration = Duration::from_secs(600);
 
 /// One way over the drive. They run in this order, each over what the ones before it left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -67,11 +70,13 @@ pub struct CopyOptions {
     pub most_errors: Option<u64>,
     /// Stop after this time, by the drive's own clock where it keeps one.
     pub most_time: Option<Duration>,
+    /// How long a drive that is off the link is waited for.
+    pub link_wait: Duration,
 }
 
 impl Default for CopyOptions {
     fn default() -> Self {
-        Self { log: None, passes: Pass::USUAL.into(), again: 3, most_errors: None, most_time: None }
+        Self { log: None, passes: Pass::USUAL.into(), again: 3, most_errors: None, most_time: None, link_wait: LINK_WAIT }
     }
 }
 
@@ -100,6 +105,8 @@ pub enum Stopped {
     Errors,
     /// The time that was allowed is over.
     Time,
+    /// The drive went off the link and did not come back.
+    Link,
 }
 
 /// What a copy came to.
@@ -115,6 +122,8 @@ pub struct Copied {
     pub missing: Vec<ByteRange>,
     /// Reads that failed in this run.
     pub errors: u64,
+    /// How often the drive dropped off the link and was waited for.
+    pub link_drops: u64,
     /// Why it ended early.
     pub stopped: Option<Stopped>,
     /// True when it went on with an earlier run.
@@ -140,13 +149,14 @@ pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &De
         copier = volumes::first(copier, desk.cancel())?;
     }
     let stopped = copier.run()?;
-    let (map, errors, took) = copier.end()?;
+    let Tally { map, errors, link_drops, took } = copier.end()?;
     Ok(Copied {
         bytes: map.len(),
         copied_bytes: map.bytes(CopyState::Copied),
         failed_bytes: map.bytes(CopyState::Failed),
         missing: map.missing(),
         errors,
+        link_drops,
         stopped,
         resumed,
         log,

@@ -23,15 +23,31 @@ const SLOW_LEAST: Duration = Duration::from_millis(250);
 const KNOWN_AFTER: u32 = 8;
 /// Reads that may fail within one request of somebody who looks into the drive: the passes come back to the rest.
 const MOST_TRIES: u32 = 3;
+/// How long a drive that is off the link is left alone between two requests.
+const LINK_PAUSE: Duration = Duration::from_millis(500);
 /// How often the listener hears.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 
-/// What came of one request.
+/// What came of one request that is asked until the link carries it.
+enum Answer {
+    Got(Got),
+    Stopped(Stopped),
+}
+
+/// What the drive answered.
 struct Got {
     /// Bytes delivered from its start, whole sectors.
     delivered: u64,
     whole: bool,
     slow: bool,
+}
+
+/// What a run came to.
+pub(super) struct Tally {
+    pub(super) map: CopyMap,
+    pub(super) errors: u64,
+    pub(super) link_drops: u64,
+    pub(super) took: Duration,
 }
 
 /// A copy that runs.
@@ -48,6 +64,9 @@ pub(super) struct Copier {
     buf: Vec<u8>,
     copied: u64,
     errors: u64,
+    link_drops: u64,
+    /// The drive was waited for in vain.
+    link_gone: bool,
     usual: Duration,
     sound_reads: u32,
     started: Instant,
@@ -67,6 +86,16 @@ macro_rules! unless_stopped {
     };
 }
 
+/// The answer, or the stop handed on to the caller.
+macro_rules! answered {
+    ($answer:expr) => {
+        match $answer {
+            Answer::Got(got) => got,
+            Answer::Stopped(stopped) => return Ok(Some(stopped)),
+        }
+    };
+}
+
 impl Copier {
     pub(super) fn new(source: &SharedSource, dest: Dest, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Self {
         let identity = source.identity();
@@ -82,6 +111,8 @@ impl Copier {
             unit,
             buf: vec![0; usize::try_from(LARGE.max(unit)).unwrap_or(0)],
             errors: 0,
+            link_drops: 0,
+            link_gone: false,
             usual: Duration::ZERO,
             sound_reads: 0,
             started: Instant::now(),
@@ -109,11 +140,11 @@ impl Copier {
         Ok(None)
     }
 
-    /// Makes everything durable: the map, the reads that failed, and the time it took.
-    pub(super) fn end(mut self) -> Result<(CopyMap, u64, Duration), CoreError> {
+    /// Makes everything durable, and tells what it came to.
+    pub(super) fn end(mut self) -> Result<Tally, CoreError> {
         self.dest.flush()?;
         let took = self.took();
-        Ok((self.dest.map, self.errors, took))
+        Ok(Tally { map: self.dest.map, errors: self.errors, link_drops: self.link_drops, took })
     }
 
     fn took(&self) -> Duration {
@@ -124,6 +155,8 @@ impl Copier {
     pub(super) fn stop(&self) -> Option<Stopped> {
         if self.desk.cancel().is_cancelled() {
             Some(Stopped::Cancelled)
+        } else if self.link_gone {
+            Some(Stopped::Link)
         } else if self.options.most_errors.is_some_and(|most| self.errors >= most) {
             Some(Stopped::Errors)
         } else if self.options.most_time.is_some_and(|most| self.took() >= most) {
@@ -160,7 +193,10 @@ impl Copier {
                     let behind = |at: u64| ByteOffset((at / unit + 1).saturating_mul(unit).min(len));
                     let start = ByteOffset(at.0 / unit * unit);
                     let asked = ByteRange::new(start, behind(piece.end.0.saturating_sub(1)).min(start + LARGE.max(unit)));
-                    let got = self.ask(asked)?;
+                    let Answer::Got(got) = self.ask(asked)? else {
+                        errors = MOST_TRIES;
+                        continue;
+                    };
                     if !got.whole {
                         errors += 1;
                         let from = (asked.start + got.delivered).max(at);
@@ -194,16 +230,23 @@ impl Copier {
         self.pass = pass;
     }
 
-    /// Asks once for `range`, at most [`LARGE`] bytes, and keeps what is delivered.
-    fn ask(&mut self, range: ByteRange) -> Result<Got, CoreError> {
+    /// Asks once for `range`, at most [`LARGE`] bytes, and keeps what is delivered. A drive that is off the link is waited
+    /// for; what it was asked for stays as it is.
+    fn ask(&mut self, range: ByteRange) -> Result<Answer, CoreError> {
         self.tell(range.start);
         let mut buf = std::mem::take(&mut self.buf);
         let piece = buf.get_mut(..usize::try_from(range.len()).unwrap_or(0)).unwrap_or_default();
-        let (clock, began) = (self.source.elapsed(), Instant::now());
-        let read = self.source.read_once(range.start, piece);
-        let took = match (clock, self.source.elapsed()) {
-            (Some(before), Some(after)) => after.saturating_sub(before),
-            _ => began.elapsed(),
+        let mut gone_since = None;
+        let (read, took) = loop {
+            let before = self.took();
+            let read = self.source.read_once(range.start, piece);
+            if !read.as_ref().is_err_and(|error| error.link_lost) {
+                break (read, self.took().saturating_sub(before));
+            }
+            if let Some(stopped) = self.wait(&mut gone_since) {
+                self.buf = buf;
+                return Ok(Answer::Stopped(stopped));
+            }
         };
         let sector = self.source.identity().logical_sector.bytes();
         let delivered = match &read {
@@ -219,7 +262,25 @@ impl Copier {
         kept?;
         self.copied += delivered;
         let slow = self.is_slow(took, read.is_ok());
-        Ok(Got { delivered, whole: read.is_ok(), slow })
+        Ok(Answer::Got(Got { delivered, whole: read.is_ok(), slow }))
+    }
+
+    /// Waits a moment for a drive that is off the link since `gone_since`; a stop when that was long enough.
+    fn wait(&mut self, gone_since: &mut Option<Duration>) -> Option<Stopped> {
+        let now = self.took();
+        let since = *gone_since.get_or_insert_with(|| {
+            self.link_drops += 1;
+            now
+        });
+        if now.saturating_sub(since) >= self.options.link_wait {
+            self.link_gone = true;
+            return self.stop();
+        }
+        // A virtual clock does not wait for us.
+        if self.source.elapsed().is_none() {
+            std::thread::sleep(LINK_PAUSE);
+        }
+        self.stop()
     }
 
     /// Whether a read of [`LARGE`] bytes was slow, by what is usual for this drive.
@@ -261,7 +322,7 @@ impl Copier {
                 continue;
             }
             let piece = ByteRange::new(at, data.end.min(range.end).min(at + LARGE));
-            let got = self.ask(piece)?;
+            let got = answered!(self.ask(piece)?);
             at = at + got.delivered;
             if got.whole && !got.slow {
                 step = (step / 2).max(LARGE);
@@ -280,7 +341,7 @@ impl Copier {
             let (mut start, mut end) = (range.start, range.end);
             while start < end {
                 unless_stopped!(self.stop());
-                let got = self.ask(ByteRange::new(start, end.min(start + SMALL)))?;
+                let got = answered!(self.ask(ByteRange::new(start, end.min(start + SMALL)))?);
                 start = start + got.delivered;
                 if !got.whole {
                     break;
@@ -289,7 +350,7 @@ impl Copier {
             while start < end {
                 unless_stopped!(self.stop());
                 let piece = ByteRange::new(start.max(ByteOffset(end.0.saturating_sub(SMALL))), end);
-                let got = self.ask(piece)?;
+                let got = answered!(self.ask(piece)?);
                 if got.whole {
                     end = piece.start;
                     continue;
@@ -310,7 +371,7 @@ impl Copier {
             while at < range.end {
                 unless_stopped!(self.stop());
                 let piece = ByteRange::new(at, range.end.min(at + step));
-                let got = self.ask(piece)?;
+                let got = answered!(self.ask(piece)?);
                 at = at + got.delivered;
                 if got.whole {
                     step = (step * 2).min(SMALL.max(self.unit));
@@ -339,7 +400,7 @@ impl Copier {
                     let index = if turn % 2 == 0 { units - 1 - index } else { index };
                     let start = range.start + index * self.unit;
                     unless_stopped!(self.stop());
-                    self.ask(ByteRange::new(start, range.end.min(start + self.unit)))?;
+                    answered!(self.ask(ByteRange::new(start, range.end.min(start + self.unit)))?);
                 }
             }
         }

@@ -31,13 +31,15 @@ impl Source for Through {
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
         let wanted = ByteRange::sized(at, buf.len() as u64);
         let lost = |reason: &str| ReadError::of(wanted, reason);
-        let mut slot = self.copier.lock().map_err(|_| lost("the copy died"))?;
-        let copier = slot.as_mut().ok_or_else(|| lost("the copy went on"))?;
-        match copier.read_through(wanted, buf) {
+        let read = {
+            let mut slot = self.copier.lock().map_err(|_| lost("the copy died"))?;
+            slot.as_mut().ok_or_else(|| lost("the copy went on"))?.read_through(wanted, buf)
+        };
+        match read {
             Ok(bad) if bad.is_empty() => Ok(()),
             Ok(bad) => {
                 let past_end = wanted.end.0 > self.identity.bytes;
-                Err(ReadError { bad, reason: "the drive did not deliver this place".into(), past_end })
+                Err(ReadError { bad, reason: "the drive did not deliver this place".into(), past_end, link_lost: false })
             }
             Err(error) => {
                 if let Ok(mut failed) = self.failed.lock() {

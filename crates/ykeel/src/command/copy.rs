@@ -22,6 +22,7 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
         passes,
         again: args.again,
         most_errors: args.stop_errors,
+        link_wait: Duration::from_secs(u64::from(args.link_minutes) * 60),
         most_time: args.stop_minutes.map(|minutes| Duration::from_secs(u64::from(minutes) * 60)),
     };
     let (drive, dest) = (SharedSource::clone(&source), args.dest.clone());
@@ -41,7 +42,7 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
     match copied.stopped {
         None => Ok(()),
         Some(Stopped::Cancelled) => Err(Ended::Cancelled.into()),
-        Some(Stopped::Errors | Stopped::Time) => Err(Ended::Nothing.into()),
+        Some(Stopped::Errors | Stopped::Time | Stopped::Link) => Err(Ended::Nothing.into()),
     }
 }
 
@@ -58,10 +59,16 @@ fn print(copied: &Copied, args: &CopyArgs) {
         }
         println!("which files they touch: ykeel files {} --missing", args.dest.display());
     }
+    if copied.link_drops > 0 {
+        println!("the drive dropped off the link {} times", copied.link_drops);
+    }
     match copied.stopped {
         None => {}
         Some(Stopped::Cancelled) => println!("cancelled; the same command goes on from here"),
         Some(Stopped::Errors) => println!("stopped after {} reads that failed; the same command goes on", copied.errors),
+        Some(Stopped::Link) => {
+            println!("the drive went off the link and did not come back: cable, port, power; the same command goes on");
+        }
         Some(Stopped::Time) => println!("stopped when the time was over; the same command goes on"),
     }
 }

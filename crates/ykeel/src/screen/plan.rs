@@ -165,7 +165,10 @@ fn why(app: &App, drive: &Drive) -> Why {
         why.say("a asks for it and applies the plan.", theme.text());
         if plan.copy_first {
             why.gap();
-            why.say("This drive fails reads. Copy it first (ykeel copy); w saves a repaired copy and leaves the drive alone.", theme.bad());
+            why.say(
+                "This drive fails reads. Copy it first (ykeel copy); w saves a repaired copy and leaves the drive alone.",
+                theme.bad(),
+            );
         }
         why.gap();
     }
