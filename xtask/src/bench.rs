@@ -8,6 +8,7 @@ use std::time::Instant;
 
 use anyhow::{Context, ensure};
 
+use crate::bench_copy;
 use crate::content::Dice;
 use crate::drives;
 use crate::guest::{self, root, run};
@@ -15,19 +16,17 @@ use crate::setup;
 use crate::tmux;
 
 /// Runs of each command; the median is printed.
-const RUNS: usize = 5;
+pub(crate) const RUNS: usize = 5;
 /// Bytes of the surface that is swept.
 const SURFACE: u64 = 8 << 30;
-/// Bytes of the healthy source that is copied.
-const COPIED: u64 = 2 << 30;
 /// Files on the volume that is listed.
 const FILES: usize = 200_000;
 
 /// Seconds and peak memory of one run.
 #[derive(Clone, Copy)]
-struct Figure {
-    seconds: f64,
-    kib: u64,
+pub(crate) struct Figure {
+    pub(crate) seconds: f64,
+    pub(crate) kib: u64,
 }
 
 /// The state folder of the measured commands.
@@ -43,7 +42,7 @@ fn forget() -> anyhow::Result<()> {
 }
 
 /// Runs a command once under the system's own accounting.
-fn once(command: &[&str]) -> anyhow::Result<Figure> {
+pub(crate) fn once(command: &[&str]) -> anyhow::Result<Figure> {
     let output = Command::new("/usr/bin/time")
         .args(["-f", "%e %M"])
         .args(command)
@@ -57,12 +56,12 @@ fn once(command: &[&str]) -> anyhow::Result<Figure> {
     Ok(figure)
 }
 
-fn median(mut figures: Vec<Figure>) -> Figure {
+pub(crate) fn median(mut figures: Vec<Figure>) -> Figure {
     figures.sort_by(|one, two| one.seconds.total_cmp(&two.seconds));
     figures[figures.len() / 2]
 }
 
-fn row(what: &str, figure: Figure, note: &str) {
+pub(crate) fn row(what: &str, figure: Figure, note: &str) {
     println!("{what:<52} {:>8.3} s {:>7.1} MiB  {note}", figure.seconds, figure.kib as f64 / 1024.0);
 }
 
@@ -88,56 +87,10 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
     let own = root().join("target/release/xtask").to_string_lossy().into_owned();
     println!("median of {RUNS} runs of whole processes, {} cores", std::thread::available_parallelism()?);
     surface(&work, &ykeel, &own)?;
-    copies(&work, &ykeel, &own)?;
+    bench_copy::healthy(&work, &ykeel, &own)?;
     landmarks(&work, &ykeel)?;
     start(&work, &ykeel)?;
     listing(&work, &ykeel)
-}
-
-/// Prints the figures of the copy alone.
-pub(crate) fn run_copy() -> anyhow::Result<()> {
-    setup::install(&["time"])?;
-    run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
-    let work = root().join("target/bench");
-    fs::create_dir_all(&work)?;
-    let release = |name: &str| root().join("target/release").join(name).to_string_lossy().into_owned();
-    copies(&work, &release("ykeel"), &release("xtask"))
-}
-
-/// The plain copy: 1 MiB reads and writes, one after the other, durable at the end.
-pub(crate) fn copy_loop(from: &str, to: &str) -> anyhow::Result<()> {
-    let (mut from, mut to) = (File::open(from)?, File::create_new(to)?);
-    let mut buf = vec![0; 1 << 20];
-    loop {
-        let count = from.read(&mut buf)?;
-        if count == 0 {
-            break;
-        }
-        to.write_all(&buf[..count])?;
-    }
-    to.sync_all()?;
-    Ok(())
-}
-
-fn copies(work: &Path, ykeel: &str, own: &str) -> anyhow::Result<()> {
-    let (image, to) = (noise(&work.join("healthy.img"), COPIED)?, work.join("copied.img").to_string_lossy().into_owned());
-    let gone = || {
-        let _ = fs::remove_file(&to);
-        let _ = fs::remove_file(format!("{to}.ykcopy"));
-    };
-    let (mut plain, mut copy) = (Vec::new(), Vec::new());
-    once(&[own, "read-loop", &image])?;
-    for _ in 0..RUNS {
-        gone();
-        plain.push(once(&[own, "copy-loop", &image, &to])?);
-        gone();
-        copy.push(once(&[ykeel, "copy", &image, &to, "--json"])?);
-    }
-    gone();
-    let (plain, copy) = (median(plain), median(copy));
-    row("plain 1 MiB copy loop, cached 2 GiB, durable", plain, "");
-    row("copy of the same file", copy, &format!("{:.0} % of the loop's rate (hold 90 %)", plain.seconds / copy.seconds * 100.0));
-    Ok(())
 }
 
 /// The plain loop: 1 MiB reads, one after the other.
@@ -157,7 +110,7 @@ pub(crate) fn read_loop(path: &str) -> anyhow::Result<()> {
 }
 
 /// An image of `bytes` bytes of noise, made once.
-fn noise(image: &Path, bytes: u64) -> anyhow::Result<String> {
+pub(crate) fn noise(image: &Path, bytes: u64) -> anyhow::Result<String> {
     if fs::metadata(image).map_or(0, |metadata| metadata.len()) != bytes {
         let mut file = File::create(image)?;
         let mut dice = Dice::new(8);

@@ -366,7 +366,18 @@ impl Copier {
 
     fn inner(&mut self) -> Way {
         // Without the pass before it, what was passed over is gone through here.
+        let (mut near, mut far) = (Vec::new(), Vec::new());
         for range in self.dest.map.ranges(&[CopyState::Inner, CopyState::PassedOver]) {
+            if range.len() <= 2 * SMALL {
+                near.push(range);
+                continue;
+            }
+            // Sound sectors lie beside the edges; the middle of a large place is most likely lost.
+            let (left, right) = (range.start + SMALL, ByteOffset(range.end.0 - SMALL));
+            near.extend([ByteRange::new(range.start, left), ByteRange::new(right, range.end)]);
+            far.push(ByteRange::new(left, right));
+        }
+        for range in near.into_iter().chain(far) {
             let (mut at, mut step) = (range.start, self.unit);
             while at < range.end {
                 unless_stopped!(self.stop());
