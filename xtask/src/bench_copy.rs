@@ -108,28 +108,34 @@ fn drives() -> Vec<(&'static str, String)> {
     ]
 }
 
+/// Which sectors came, and how many had come when.
+struct Seen {
+    sectors: Vec<bool>,
+    counts: Vec<(Duration, u64)>,
+}
+
 /// A drive that notes when each sector was first delivered, by its own clock.
 struct Watched {
     drive: SharedSource,
-    seen: Mutex<(Vec<bool>, Vec<(Duration, u64)>)>,
+    seen: Mutex<Seen>,
 }
 
 impl Watched {
     fn open(path: &Path) -> anyhow::Result<Arc<Self>> {
         let drive = keel_source::open(path, OpenOptions::default())?;
         let sectors = usize::try_from(drive.len() / 512)?;
-        Ok(Arc::new(Self { drive, seen: Mutex::new((vec![false; sectors], Vec::new())) }))
+        Ok(Arc::new(Self { drive, seen: Mutex::new(Seen { sectors: vec![false; sectors], counts: Vec::new() }) }))
     }
 
     /// The drive's time at which this many per cent of `bytes` had come.
     fn at(&self, percent: u64, bytes: u64) -> String {
         let Ok(seen) = self.seen.lock() else { return String::new() };
-        let reached = seen.1.iter().find(|(_, sectors)| sectors * 512 * 100 >= bytes * percent);
+        let reached = seen.counts.iter().find(|(_, sectors)| sectors * 512 * 100 >= bytes * percent);
         reached.map_or("never".into(), |(time, _)| format!("{:.0} s", time.as_secs_f64()))
     }
 
     fn delivered(&self) -> u64 {
-        self.seen.lock().ok().and_then(|seen| seen.1.last().map(|(_, sectors)| sectors * 512)).unwrap_or(0)
+        self.seen.lock().ok().and_then(|seen| seen.counts.last().map(|(_, sectors)| sectors * 512)).unwrap_or(0)
     }
 }
 
@@ -146,12 +152,12 @@ impl Source for Watched {
         let read = self.drive.read_once(at, buf);
         let end = read.as_ref().err().and_then(|error| error.bad.first()).map_or(at + buf.len() as u64, |bad| bad.start);
         if let Ok(mut seen) = self.seen.lock() {
-            let mut count = seen.1.last().map_or(0, |(_, count)| *count);
+            let mut count = seen.counts.last().map_or(0, |(_, count)| *count);
             for sector in at.0 / 512..end.0 / 512 {
-                let slot = seen.0.get_mut(usize::try_from(sector).unwrap_or(usize::MAX));
+                let slot = seen.sectors.get_mut(usize::try_from(sector).unwrap_or(usize::MAX));
                 count += u64::from(slot.is_some_and(|slot| !std::mem::replace(slot, true)));
             }
-            seen.1.push((self.elapsed().unwrap_or_default(), count));
+            seen.counts.push((self.elapsed().unwrap_or_default(), count));
         }
         read
     }
