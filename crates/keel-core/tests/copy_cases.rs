@@ -215,9 +215,33 @@ fn a_log_kept_elsewhere_is_still_known_beside_the_copy() {
     sick.copy(&sick.open(), &options).unwrap();
     sick.holds_but(&[9000..9003]);
     assert!(sick.copy(&sick.open(), &options).unwrap().resumed);
+    fs::write(sick.at("other.img"), vec![7; 8 << 20]).unwrap();
+    let other = copy(&sick.open(), &sick.at("other.img"), &options, &Desk::new(Cancel::default()).0);
+    assert!(matches!(other, Err(CoreError::Refused(Refusal::CopyExists { .. }))), "the log is of another file: {other:?}");
+    assert!(fs::read(sick.at("other.img")).unwrap().iter().all(|byte| *byte == 7));
     fs::remove_file(sick.at("logs.ykcopy")).unwrap();
     let lost = keel_source::open(&sick.at("c.img"), OpenOptions::default());
     assert!(lost.is_err(), "without its log nobody knows which zeros are none");
+}
+
+#[test]
+fn a_copy_that_was_killed_before_its_first_byte_begins() {
+    let sick = Sick::new(MIB, "");
+    let elsewhere = CopyOptions { log: Some(sick.at("logs.ykcopy")), ..CopyOptions::default() };
+    let (image, beside, log) = (sick.at("c.img"), copy_log_of(&sick.at("c.img")), sick.at("logs.ykcopy"));
+    // The files come in this order: the name of the log, the log, the image, its length.
+    for stage in 0..4 {
+        sick.copy(&sick.open(), &CopyOptions { passes: Vec::new(), ..elsewhere.clone() }).unwrap();
+        match stage {
+            0 => [&log, &image].into_iter().for_each(|path| fs::remove_file(path).unwrap()),
+            1 => fs::remove_file(&image).unwrap(),
+            2 => fs::write(&image, []).unwrap(),
+            _ => {}
+        }
+        sick.copy(&sick.open(), &elsewhere).unwrap();
+        sick.holds_but(&[]);
+        [&beside, &log, &image].into_iter().for_each(|path| fs::remove_file(path).unwrap());
+    }
 }
 
 #[test]

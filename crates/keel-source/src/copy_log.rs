@@ -197,6 +197,14 @@ impl CopyLog {
         if head.log.is_some() { Err(SourceError::LogHead { path: elsewhere }) } else { Ok((head, map)) }
     }
 
+    /// The first line of the log at `path` itself.
+    ///
+    /// # Errors
+    /// As [`CopyLog::read`].
+    pub fn head(path: &Path) -> Result<CopyHead, SourceError> {
+        Ok(Self::read_here(path)?.0)
+    }
+
     fn read_here(path: &Path) -> Result<(CopyHead, CopyMap), SourceError> {
         let about = fs::metadata(path).map_err(failed("read", path))?;
         if !about.is_file() || about.len() > LONGEST_LOG {

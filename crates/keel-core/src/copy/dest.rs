@@ -45,44 +45,46 @@ impl Dest {
             sector: u32::try_from(identity.logical_sector.bytes()).unwrap_or(512),
             log: None,
         };
-        if log_path.exists() {
-            // Looked at before it is opened for going on: the log of another copy stays as it is.
-            let (of, map) = CopyLog::read(&log_path)?;
-            if of != head {
-                return Err(Refusal::OtherCopy { log: log_path }.into());
-            }
-            // Killed between the two files, a copy has a log and is not there yet.
-            let begun = map.bytes(CopyState::Copied) > 0 || path.exists();
-            let file = OpenOptions::new()
-                .read(true)
-                .write(true)
-                .create(!begun)
-                .truncate(false)
-                .open(path)
-                .map_err(file_error("open", path))?;
-            if !begun || (map == CopyMap::new(head.bytes) && file.metadata().is_ok_and(|about| about.len() == 0)) {
-                file.set_len(head.bytes).map_err(file_error("write", path))?;
-            }
-            if file.metadata().map_err(file_error("read", path))?.len() != head.bytes {
-                return Err(Refusal::OtherCopy { log: log_path }.into());
-            }
-            let (log, _, map) = CopyLog::go_on(&log_path)?;
-            return Ok(Self::of(file, path, log, log_path, map, true));
-        }
-        if path.exists() {
+        // A log that stands elsewhere is named beside the copy: nobody shall open the copy without it, and nobody shall
+        // take it for the log of another file.
+        let named = match log_path == beside {
+            true => None,
+            false => Some(std::path::absolute(&log_path).map_err(file_error("find", &log_path))?),
+        };
+        let is_named = named.is_none() || CopyLog::head(&beside).is_ok_and(|head| head.log == named);
+        if path.exists() && !(is_named && log_path.exists()) {
             return Err(Refusal::CopyExists { path: path.into() }.into());
         }
-        // A log that stands elsewhere is named beside the copy: nobody shall open the copy without it.
-        if log_path != beside {
-            let elsewhere = std::path::absolute(&log_path).map_err(file_error("find", &log_path))?;
-            CopyLog::create(&beside, &CopyHead { log: Some(elsewhere), ..head.clone() })?;
+        if log_path.exists() {
+            return Self::go_on(path, log_path, &head);
+        }
+        if named.is_some() && !is_named {
+            CopyLog::create(&beside, &CopyHead { log: named, ..head.clone() })?;
         }
         let log = CopyLog::create(&log_path, &head)?;
-        let file = OpenOptions::new().read(true).write(true).create_new(true).open(path).map_err(file_error("create", path))?;
+        let file = image(path, true)?;
         file.set_len(head.bytes).map_err(file_error("write", path))?;
         file.sync_all().map_err(file_error("flush", path))?;
-        let map = CopyMap::new(head.bytes);
-        Ok(Self::of(file, path, log, log_path, map, false))
+        Ok(Self::of(file, path, log, log_path, CopyMap::new(head.bytes), false))
+    }
+
+    fn go_on(path: &Path, log_path: PathBuf, head: &CopyHead) -> Result<Self, CoreError> {
+        // Looked at before it is opened for going on: the log of another copy stays as it is.
+        let (of, map) = CopyLog::read(&log_path)?;
+        if of != *head {
+            return Err(Refusal::OtherCopy { log: log_path }.into());
+        }
+        // Killed before anything was copied, a copy has a log and no file yet, or an empty one.
+        let fresh = map == CopyMap::new(head.bytes);
+        let file = image(path, fresh && !path.exists())?;
+        let len = file.metadata().map_err(file_error("read", path))?.len();
+        if fresh && len == 0 {
+            file.set_len(head.bytes).map_err(file_error("write", path))?;
+        } else if len != head.bytes {
+            return Err(Refusal::OtherCopy { log: log_path }.into());
+        }
+        let (log, _, map) = CopyLog::go_on(&log_path)?;
+        Ok(Self::of(file, path, log, log_path, map, true))
     }
 
     fn of(file: File, path: &Path, log: CopyLog, log_path: PathBuf, map: CopyMap, resumed: bool) -> Self {
@@ -134,4 +136,10 @@ impl Dest {
         (self.waiting_bytes, self.flushed) = (0, Instant::now());
         Ok(())
     }
+}
+
+/// Opens the image at `path`, or makes it.
+fn image(path: &Path, new: bool) -> Result<File, CoreError> {
+    let (action, mut options) = (if new { "create" } else { "open" }, OpenOptions::new());
+    options.read(true).write(true).create_new(new).open(path).map_err(file_error(action, path))
 }

@@ -77,11 +77,11 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             1,
             y,
             &format!(
-                "{:<3}{:<38}{:>9}  {order:<6}{}",
+                "{:<3}{:<38}{:>9}  {order:<6}byte {}",
                 row + 1,
                 edit.structure,
                 size_decimal(edit.after.len() as u64),
-                edit.at_byte
+                edit.at_byte.0
             ),
             theme.text(),
         );
