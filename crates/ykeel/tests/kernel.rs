@@ -75,8 +75,7 @@ fn a_kernel_mounts_the_repaired_drives_with_every_file_intact() {
         assert_eq!(output.status.code(), Some(0), "{drive:?}: {output:?}");
     }
     // The same disk as it was behind its dock, in sectors of 4096 bytes, with the first copy of its GPT gone.
-    let docked = bench.path("docked.img");
-    fs::copy(support::yard().join("chart-table.img"), &docked).unwrap();
+    let docked = bench.copy_as("chart-table.img", "docked.img");
     fs::File::options().write(true).open(&docked).unwrap().write_all_at(&[0; 8192], 4096).unwrap();
     assert_eq!(bench.run(&["mend", "--sector-size", "4096", text(&docked), "--apply", "--yes"]).status.code(), Some(0));
     let judged: Vec<(&Path, u32)> = drives.iter().map(|drive| (drive.as_path(), 512)).chain([(docked.as_path(), 4096)]).collect();
