@@ -5,6 +5,7 @@
 mod support;
 
 use std::collections::BTreeMap;
+use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 
 use keel_format::check::{Checked, check};
@@ -249,33 +250,56 @@ fn records_in_use_that_the_mft_bitmap_counts_as_free_are_counted_again() {
 
 #[test]
 fn names_that_lead_to_dead_records_are_taken_out_on_request() {
-    let bench = ntfs();
-    let whole = bench.source(512);
-    let mut number = 0;
-    opened(&whole)
-        .walk(keel_format::Deleted::Hide, &mut |found| {
-            if found.entry.name.contains("number 17") {
-                number = found.entry.id.0 & 0xFFFF_FFFF_FFFF;
-            }
-            std::ops::ControlFlow::Continue(())
-        })
-        .unwrap();
-    let at = record_at(&whole, number);
-    let mut overlay = Overlay::new(Arc::clone(&whole));
-    // The record counts as free; its name in the folder stays.
-    overlay.lay(at + 22, &[0, 0]);
-    let damaged: SharedSource = Arc::new(overlay);
-    let checked = check(opened(&damaged).as_ref());
-    let rule = checked.iter().find(|rule| rule.rule == "names").unwrap();
-    assert!(rule.findings[0].what.contains("number 17 of the year.csv leads to a record that is free"), "{:?}", rule.findings);
-    let mending = rule.mending.as_ref().unwrap();
-    assert!(!mending.is_safe);
-    let mut overlay = Overlay::new(damaged);
-    mending.repairs.iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
-    let without: SharedSource = Arc::new(overlay);
-    let again = check(opened(&without).as_ref());
-    assert_eq!(again.iter().find(|rule| rule.rule == "names").unwrap().findings, []);
-    assert_eq!(contents(opened(&without).as_ref()).len(), files().len() - 1);
+    // A folder of many names keeps them in index blocks, one of few names in its own record.
+    for (gone, other) in
+        [("number 17 of the year.csv", "Crossings/Week number 18 of the year.csv"), ("there.txt", "Deep/er/and deeper/still")]
+    {
+        let bench = ntfs();
+        let whole = bench.source(512);
+        let mut number = 0;
+        opened(&whole)
+            .walk(keel_format::Deleted::Hide, &mut |found| {
+                if found.entry.name.contains(gone) {
+                    number = found.entry.id.0 & 0xFFFF_FFFF_FFFF;
+                }
+                std::ops::ControlFlow::Continue(())
+            })
+            .unwrap();
+        let at = record_at(&whole, number);
+        let mut overlay = Overlay::new(Arc::clone(&whole));
+        // The record counts as free; its name in the folder stays.
+        overlay.lay(at + 22, &[0, 0]);
+        let damaged: SharedSource = Arc::new(overlay);
+        let checked = check(opened(&damaged).as_ref());
+        let rule = checked.iter().find(|rule| rule.rule == "names").unwrap();
+        assert!(rule.findings[0].what.contains(&format!("{gone} leads to a record that is free")), "{:?}", rule.findings);
+        let mending = rule.mending.as_ref().unwrap();
+        assert!(!mending.is_safe);
+        let mut overlay = Overlay::new(damaged);
+        mending.repairs.iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
+        let mut edits: Vec<(ByteOffset, Vec<u8>)> = overlay.edits().map(|(at, bytes)| (at, bytes.to_vec())).collect();
+        edits.push((at + 22, vec![0, 0]));
+        let without: SharedSource = Arc::new(overlay);
+        let again = check(opened(&without).as_ref());
+        assert_eq!(again.iter().find(|rule| rule.rule == "names").unwrap().findings, []);
+        assert_eq!(told(&again, Severity::Broken), told(&checked, Severity::Broken), "nothing else breaks");
+        assert_eq!(contents(opened(&without).as_ref()).len(), files().len() - 1);
+        // The driver reads the folder, and goes on writing into it.
+        let image = std::fs::File::options().write(true).open(&bench.image).unwrap();
+        edits.iter().for_each(|(at, bytes)| image.write_all_at(bytes, at.0).unwrap());
+        bench.fill_ntfs(|point| {
+            assert!(point.join(other).exists());
+            let folder = if point.join(other).is_dir() { point.join(other) } else { point.join("Crossings") };
+            let listed: Vec<String> =
+                std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+            assert!(!listed.iter().any(|name| name.contains(gone)), "{listed:?}");
+            std::fs::write(folder.join("Tide table.txt"), b"high water 06:12").unwrap();
+        });
+        let after = contents(opened(&bench.source(512)).as_ref());
+        let fresh: Vec<&String> = after.keys().filter(|path| !files().contains_key(*path)).collect();
+        assert_eq!((after.len(), fresh.len()), (files().len(), 1), "{fresh:?}");
+        assert!(after.iter().any(|(path, bytes)| path.ends_with("Tide table.txt") && *bytes == *b"high water 06:12"));
+    }
 }
 
 #[test]

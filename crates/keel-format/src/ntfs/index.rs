@@ -109,22 +109,33 @@ fn one_block(
     Ok(entries(part, findings, each))
 }
 
-/// Index blocks of the folder without the entries that `is_dead` names. Entries that lead on to other blocks, and those
-/// in the record itself, are left: taking them out would rearrange the tree.
+/// Bytes of an index block before its index header.
+const BLOCK_HEADER: usize = 24;
+/// Bytes of an index root before its index header.
+const ROOT_HEADER: usize = 16;
+
+/// The record and the index blocks of the folder without the entries that `is_dead` names. Entries that lead on to other
+/// blocks are left: taking them out would rearrange the tree.
 pub(super) fn without_dead(volume: &NtfsVolume, folder: u64, is_dead: &dyn Fn(u64, u16) -> bool) -> Vec<Repair> {
     let (source, geometry) = (volume.source(), volume.geometry());
     let Ok(record) = volume.record(folder) else { return Vec::new() };
     let map = maps_of(source, geometry, volume.mft(), folder, &record, INDEX_ALLOCATION).ok().flatten();
     let extents = map.map(|map| map.extents(geometry)).unwrap_or_default();
     let size = geometry.index_bytes as usize;
+    let reason = "names that lead to no file are taken out";
     let mut repairs = Vec::new();
+    // A record that lies in two clusters need not be in one piece.
+    if geometry.cluster_bytes as usize >= record.bytes().len()
+        && let Some(bytes) = record_without_dead(&record, is_dead)
+    {
+        repairs.push(Repair::computed(format!("folder record {folder}"), record.position(), bytes, reason));
+    }
     for extent in extents {
         let Some(start) = extent.volume_at else { continue };
         for at in (0..extent.bytes).step_by(size).map(|inside| start + inside) {
             let Ok(mut block) = crate::read_bytes(source.as_ref(), at, size, "index block") else { continue };
             let sound = block.starts_with(b"INDX") && record::undo_fixups("index block", at, &mut block).is_ok();
-            if sound && take_out(&mut block, is_dead) && record::redo_fixups(&mut block) {
-                let reason = "names that lead to no file are taken out";
+            if sound && take_out(&mut block, BLOCK_HEADER, is_dead) > 0 && record::redo_fixups(&mut block) {
                 repairs.push(Repair::computed(format!("index block of folder record {folder}"), at, block, reason));
             }
         }
@@ -132,20 +143,54 @@ pub(super) fn without_dead(volume: &NtfsVolume, folder: u64, is_dead: &dyn Fn(u6
     repairs
 }
 
-/// Takes dead leaf entries out of an index block whose fixups are undone; true when any was.
-fn take_out(block: &mut [u8], is_dead: &dyn Fn(u64, u16) -> bool) -> bool {
-    const HEADER: usize = 24;
-    let number =
-        |block: &[u8], at: usize| block.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word));
-    let mut offset = HEADER + number(block, HEADER) as usize;
-    let mut changed = false;
+/// The record with a shorter index root, when dead names stand in it: the attribute ends earlier, and what follows it
+/// closes up.
+fn record_without_dead(record: &Record, is_dead: &dyn Fn(u64, u16) -> bool) -> Option<Vec<u8>> {
+    let root = record.attribute(INDEX_ROOT, NAME)?.resident()?;
+    let mut bytes = record.bytes().to_vec();
+    let value = usize::try_from(root.position() - record.position()).ok()?;
+    let (value_end, used) = (value.checked_add(root.bytes().len())?, record.header().used_size.get() as usize);
+    let mut attribute = usize::from(record.header().attributes_offset.get());
+    // The attribute whose bytes hold the value; every length is checked by the record's own walk.
     loop {
-        let end = (HEADER + number(block, HEADER + 4) as usize).min(block.len());
+        let end = attribute.checked_add(word(&bytes, attribute + 4) as usize).filter(|end| *end > attribute)?;
+        if (attribute..end).contains(&value) {
+            break;
+        }
+        attribute = end;
+    }
+    let gone = take_out(&mut bytes, value + ROOT_HEADER, is_dead);
+    // Attributes begin at multiples of 8.
+    if gone == 0 || !gone.is_multiple_of(8) || value_end > used || used > bytes.len() || gone > root.bytes().len() {
+        return None;
+    }
+    bytes.copy_within(value_end..used, value_end - gone);
+    bytes.get_mut(used - gone..used)?.fill(0);
+    let less = u32::try_from(gone).ok()?;
+    // used_size of the record; length and value_length of the attribute; allocated_size of the index.
+    for at in [24, attribute + 4, attribute + 16, value + ROOT_HEADER + 8] {
+        let left = word(&bytes, at).checked_sub(less)?;
+        bytes.get_mut(at..at + 4)?.copy_from_slice(&left.to_le_bytes());
+    }
+    record::redo_fixups(&mut bytes).then_some(bytes)
+}
+
+fn word(bytes: &[u8], at: usize) -> u32 {
+    bytes.get(at..at.saturating_add(4)).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word))
+}
+
+/// Takes dead leaf entries out of the index whose header stands at `header` of a block or record whose fixups are undone;
+/// the bytes that they took.
+fn take_out(block: &mut [u8], header: usize, is_dead: &dyn Fn(u64, u16) -> bool) -> usize {
+    let mut offset = header.saturating_add(word(block, header) as usize);
+    let mut gone = 0;
+    loop {
+        let end = header.saturating_add(word(block, header + 4) as usize).min(block.len());
         let view = View::new("index entry", ByteOffset(0), block);
-        let Ok(raw) = view.at::<RawIndexEntry>(offset, "index entry").copied() else { return changed };
+        let Ok(raw) = view.at::<RawIndexEntry>(offset, "index entry").copied() else { return gone };
         let length = usize::from(raw.length.get());
         if offset >= end || length < 16 || raw.flags.get() & 2 != 0 || offset + length > end {
-            return changed;
+            return gone;
         }
         let sequence = u16::try_from(raw.file.get() >> 48).unwrap_or(0);
         if raw.flags.get() & 1 != 0 || !is_dead(raw.file.get() & NUMBER_MASK, sequence) {
@@ -156,11 +201,11 @@ fn take_out(block: &mut [u8], is_dead: &dyn Fn(u64, u16) -> bool) -> bool {
         if let Some(tail) = block.get_mut(end - length..end) {
             tail.fill(0);
         }
-        let left = u32::try_from(end - HEADER - length).unwrap_or(0).to_le_bytes();
-        if let Some(slot) = block.get_mut(HEADER + 4..HEADER + 8) {
+        let left = u32::try_from(end - header - length).unwrap_or(0).to_le_bytes();
+        if let Some(slot) = block.get_mut(header + 4..header + 8) {
             slot.copy_from_slice(&left);
         }
-        changed = true;
+        gone += length;
     }
 }
 
