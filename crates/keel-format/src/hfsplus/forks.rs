@@ -43,7 +43,7 @@ pub(super) fn extents(
     kind: ForkKind,
     fork: &Fork,
 ) -> Result<Vec<Extent>, FormatError> {
-    let mut builder = Builder { geometry, extents: Vec::new(), blocks: 0 };
+    let mut builder = Builder::new(geometry);
     let mut sound = fork.extents.iter().all(|(start, count)| builder.add(*start, *count));
     for _ in 0..MOST_RECORDS {
         let (Some(tree), true) = (overflow, sound && builder.blocks < u64::from(fork.blocks)) else { break };
@@ -74,15 +74,22 @@ fn key_of(key: &[u8]) -> Option<(u32, u8, u32)> {
     Some((u32::from_be_bytes(*file), kind, u32::from_be_bytes(*block)))
 }
 
-struct Builder<'a> {
+/// Extents of a fork as they come.
+pub(super) struct Builder<'a> {
     geometry: &'a HfsGeometry,
-    extents: Vec<Extent>,
+    /// In the volume, joined.
+    pub(super) extents: Vec<Extent>,
     blocks: u64,
 }
 
-impl Builder<'_> {
+impl<'a> Builder<'a> {
+    /// No extents yet.
+    pub(super) fn new(geometry: &'a HfsGeometry) -> Self {
+        Self { geometry, extents: Vec::new(), blocks: 0 }
+    }
+
     /// Adds an extent; false when it leads out of the volume. An empty one adds nothing.
-    fn add(&mut self, start: u32, count: u32) -> bool {
+    pub(super) fn add(&mut self, start: u32, count: u32) -> bool {
         if count == 0 {
             return true;
         }

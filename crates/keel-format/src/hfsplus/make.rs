@@ -179,7 +179,7 @@ fn bits(blocks: u32, used: u32, tail: u32) -> Vec<u8> {
 }
 
 /// Header node, and one leaf where there are records.
-fn tree(max_key_length: u16, records: &[Vec<u8>]) -> Vec<u8> {
+pub(super) fn tree(max_key_length: u16, records: &[Vec<u8>]) -> Vec<u8> {
     let full = u32::from(!records.is_empty());
     let header = RawTreeHeader {
         tree_depth: U16::new(u16::from(full == 1)),
@@ -227,7 +227,8 @@ fn node(kind: i8, height: u8, records: &[Vec<u8>]) -> Vec<u8> {
     bytes
 }
 
-fn key(parent: u32, units: &[u16]) -> Vec<u8> {
+/// A catalog key with its length.
+pub(super) fn key(parent: u32, units: &[u16]) -> Vec<u8> {
     let count = units.len() as u16;
     let mut key = (6 + 2 * count).to_be_bytes().to_vec();
     key.extend(parent.to_be_bytes());
@@ -237,7 +238,7 @@ fn key(parent: u32, units: &[u16]) -> Vec<u8> {
 }
 
 /// The root folder's record and its thread.
-fn root_records(new: &NewVolume) -> Vec<Vec<u8>> {
+pub(super) fn root_records(new: &NewVolume) -> Vec<Vec<u8>> {
     use unicode_normalization::UnicodeNormalization;
     let units: Vec<u16> = new.label.nfd().collect::<String>().encode_utf16().take(255).collect();
     let date = U32::new(new.created);

@@ -1,5 +1,6 @@
 //! HFS+ and HFSX. Source: Technical Note 1150, "HFS Plus Volume Format"; names as used there.
 
+mod attributes;
 mod btree;
 mod catalog;
 mod check;

@@ -8,6 +8,7 @@ use std::sync::{Arc, OnceLock};
 use keel_source::{ByteOffset, SharedSource};
 use zerocopy::FromBytes;
 
+use super::attributes::{self, Attribute, Value};
 use super::btree::Tree;
 use super::catalog::{LinkTo, Record, against_first_of, parent_of, text_of, units_of};
 use super::compress::{ATTRIBUTE, Compression};
@@ -21,7 +22,7 @@ use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem,
-    Severity, StreamInfo, StreamReader, View, Volume, VolumeSummary, WalkEntry, tree,
+    Severity, StreamInfo, StreamReader, View, Volume, VolumeSummary, WalkEntry, read_whole, tree,
 };
 
 /// Name of the folder that holds the files behind hard links.
@@ -30,6 +31,8 @@ const PRIVATE_FILES: &str = "\0\0\0\0HFS+ Private Data";
 const PRIVATE_FOLDERS: &str = ".HFS+ Private Directory Data\r";
 /// The most files behind hard links that are kept in mind.
 const MOST_LINKS: usize = 4 << 20;
+/// The most bytes of a compression attribute: content that is longer lies in the resource fork.
+const LARGEST_HEAD: usize = 1 << 20;
 /// Name of the stream that is the resource fork, as other systems show it.
 const RESOURCE: &str = "rsrc";
 
@@ -199,6 +202,13 @@ impl HfsVolume {
             }
             ControlFlow::Continue(())
         });
+        let Some(tree) = &self.attributes else { return };
+        let _ = attributes::each(&self.pages, &self.geometry, tree, &|_| Ordering::Greater, &mut |found| {
+            if let Value::Blocks { extents, .. } = &found.value {
+                each(&format!("{} of file {}", text_of(&found.units), found.owner), extents);
+            }
+            ControlFlow::Continue(())
+        });
     }
 
     /// The ground of the files that the header names.
@@ -343,31 +353,28 @@ impl HfsVolume {
             return None;
         }
         let missing = || FormatError::new("attributes", ByteOffset(0), Problem::Missing("attribute com.apple.decmpfs"));
-        let value = self.attribute(file.file_id.get(), ATTRIBUTE);
+        let found = self.attributes_of(file.file_id.get(), Some(ATTRIBUTE));
         Some(
-            value
-                .and_then(|value| value.ok_or_else(missing))
+            found
+                .and_then(|mut found| found.pop().ok_or_else(missing))
+                .map(|found| read_whole(self.attribute_stream(found.value).as_mut(), LARGEST_HEAD).0)
                 .and_then(|value| Compression::parse(View::new("compression attribute", ByteOffset(0), &value))),
         )
     }
 
-    /// The value of an attribute that is kept inside the attributes tree.
-    fn attribute(&self, file: u32, name: &str) -> Result<Option<Vec<u8>>, FormatError> {
-        let Some(tree) = &self.attributes else { return Ok(None) };
-        let wanted: Vec<u16> = name.encode_utf16().collect();
-        let order =
-            |key: &[u8]| attribute_key(key).map_or(Ordering::Less, |(owner, units)| (owner, units).cmp(&(file, wanted.clone())));
-        let mut value = None;
-        tree.from(&self.pages, &order, &mut |found| {
-            let view = View::new("attribute record", ByteOffset(0), found.data);
-            let inline = view.u32(0, "recordType").is_ok_and(|kind| kind.swap_bytes() == 0x10);
-            if attribute_key(found.key) == Some((file, wanted.clone())) && inline {
-                let bytes = view.u32(12, "attrSize").map_or(0, u32::swap_bytes);
-                value = found.data.get(16..16usize.saturating_add(bytes as usize)).map(<[u8]>::to_vec);
+    /// The attributes of a file, or the one called `name`.
+    fn attributes_of(&self, file: u32, name: Option<&str>) -> Result<Vec<Attribute>, FormatError> {
+        let tree = self.attributes.as_ref();
+        tree.map_or_else(|| Ok(Vec::new()), |tree| attributes::of(&self.pages, &self.geometry, tree, file, name))
+    }
+
+    fn attribute_stream(&self, value: Value) -> Box<dyn StreamReader> {
+        match value {
+            Value::Inline(bytes) => Box::new(MemoryStream(bytes)),
+            Value::Blocks { bytes, extents } => {
+                Box::new(ExtentStream::new(Arc::clone(self.pages.source()), extents, bytes, bytes))
             }
-            ControlFlow::Break(())
-        })?;
-        Ok(value)
+        }
     }
 
     /// Length of the content: that of the data fork, or what a compressed file unpacks to.
@@ -410,14 +417,6 @@ fn replayed(source: SharedSource, geometry: &HfsGeometry) -> (Pages, Vec<Finding
             (plain, vec![Finding::at(Severity::Broken, error.at, what, error.to_string())])
         }
     }
-}
-
-/// Owner and name of an attribute key.
-fn attribute_key(key: &[u8]) -> Option<(u32, Vec<u16>)> {
-    let owner = key.get(2..6)?.first_chunk::<4>()?;
-    let count = key.get(10..12)?.iter().fold(0usize, |sum, byte| sum << 8 | usize::from(*byte));
-    let units = key.get(12..)?.as_chunks::<2>().0.iter().take(count).map(|pair| u16::from_be_bytes(*pair));
-    Some((u32::from_be_bytes(*owner), units.collect()))
 }
 
 impl Volume for HfsVolume {
@@ -468,6 +467,15 @@ impl Volume for HfsVolume {
         if resource > 0 && !compressed {
             streams.push(StreamInfo { name: RESOURCE.into(), bytes: resource, storage: "plain" });
         }
+        // How a compressed file is packed is no content of its own.
+        let own = |found: &Attribute| !(compressed && text_of(&found.units) == ATTRIBUTE);
+        for found in self.attributes_of(raw.file_id.get(), None)?.into_iter().filter(own) {
+            let storage = if matches!(found.value, Value::Inline(_)) { "resident" } else { "plain" };
+            let name = text_of(&found.units);
+            if streams.iter().all(|stream| stream.name != name) {
+                streams.push(StreamInfo { name, bytes: found.value.bytes(), storage });
+            }
+        }
         Ok(streams)
     }
 
@@ -482,8 +490,14 @@ impl Volume for HfsVolume {
                 let resource = resource.then(|| self.fork_stream(id, ForkKind::Resource, &raw.resource_fork)).transpose()?;
                 compression.open(ByteOffset(0), resource)
             }
-            (RESOURCE, _) => self.fork_stream(id, ForkKind::Resource, &raw.resource_fork),
-            _ => Err(FormatError::new("catalog", ByteOffset(0), Problem::Missing("stream of that name"))),
+            (RESOURCE, _) if raw.resource_fork.logical_size.get() > 0 => {
+                self.fork_stream(id, ForkKind::Resource, &raw.resource_fork)
+            }
+            (name, _) => {
+                let named = self.attributes_of(id, None)?.into_iter().find(|found| text_of(&found.units) == name);
+                let missing = || FormatError::new("catalog", ByteOffset(0), Problem::Missing("stream of that name"));
+                named.map(|found| self.attribute_stream(found.value)).ok_or_else(missing)
+            }
         }
     }
 

@@ -226,3 +226,123 @@ fn an_unknown_method_is_named() {
     let error = Compression::parse(View::new("attribute", ByteOffset(0), &header)).unwrap_err().to_string();
     assert!(error.contains("compression_type"), "{error}");
 }
+
+/// A volume with one file, number 16, and an attributes tree of these records (data by owner, first block and name).
+fn with_attributes(records: &[(u32, u32, &str, Vec<u8>)]) -> Overlay {
+    use zerocopy::{FromBytes, IntoBytes};
+    let new = make::NewVolume { bytes: 8 << 20, block_bytes: 4096, label: "X".into(), created: 3_856_000_000, identifier: 7 };
+    let mut overlay = made("X");
+    let units: Vec<u16> = "log.txt".encode_utf16().collect();
+    let mut file = layout::RawFile::read_from_bytes(&[0; 248]).unwrap();
+    file.record_type.set(layout::RECORD_FILE);
+    file.file_id.set(16);
+    let mut catalog = make::root_records(&new);
+    catalog.push([make::key(layout::ROOT_FOLDER_ID, &units), file.as_bytes().to_vec()].concat());
+    let (at, _) = pieces("X").swap_remove(3);
+    overlay.lay(ByteOffset(at), &make::tree(layout::CATALOG_KEY, &catalog));
+    let record = |(owner, block, name, data): &(u32, u32, &str, Vec<u8>)| {
+        let units: Vec<u16> = name.encode_utf16().collect();
+        let mut key = (12 + 2 * units.len() as u16).to_be_bytes().to_vec();
+        key.extend([0, 0]);
+        key.extend(owner.to_be_bytes());
+        key.extend(block.to_be_bytes());
+        key.extend((units.len() as u16).to_be_bytes());
+        key.extend(units.iter().flat_map(|unit| unit.to_be_bytes()));
+        [key, data.clone()].concat()
+    };
+    let records: Vec<Vec<u8>> = records.iter().map(record).collect();
+    overlay.lay(ByteOffset(1000 * BLOCK), &make::tree(layout::ATTRIBUTES_KEY, &records));
+    overlay.lay(ByteOffset(1024 + 352), &fork(256 * BLOCK, &[(1000, 256)]));
+    overlay
+}
+
+/// `HFSPlusForkData` of `bytes` bytes in these extents.
+fn fork(bytes: u64, extents: &[(u32, u32)]) -> Vec<u8> {
+    let blocks: u32 = extents.iter().map(|(_, count)| count).sum();
+    [bytes.to_be_bytes().to_vec(), vec![0; 4], blocks.to_be_bytes().to_vec(), eight(extents)].concat()
+}
+
+fn eight(extents: &[(u32, u32)]) -> Vec<u8> {
+    let mut bytes: Vec<u8> =
+        extents.iter().flat_map(|(start, count)| [start.to_be_bytes(), count.to_be_bytes()].concat()).collect();
+    bytes.resize(64, 0);
+    bytes
+}
+
+/// An attribute record: its type, its reserved bytes, the rest.
+fn attribute(kind: u32, rest: &[u8]) -> Vec<u8> {
+    [&kind.to_be_bytes()[..], &[0; 4], rest].concat()
+}
+
+fn inline(value: &[u8]) -> Vec<u8> {
+    attribute(0x10, &[&[0; 4][..], &(value.len() as u32).to_be_bytes(), value].concat())
+}
+
+#[test]
+fn attributes_are_streams_in_the_tree_and_in_blocks_of_their_own() {
+    let photo: Vec<u8> = (0..10_000u32).map(|at| (at % 251) as u8).collect();
+    let mut overlay = with_attributes(&[
+        (15, 0, "of another", inline(b"no")),
+        (16, 0, "note", inline(b"high water")),
+        (16, 0, "photo", attribute(0x20, &fork(10_000, &[(1300, 1)]))),
+        (16, 1, "photo", attribute(0x30, &eight(&[(1310, 2)]))),
+        (16, 0, "tide", inline(b"low")),
+        (17, 0, "of a third", inline(b"no")),
+    ]);
+    overlay.lay(ByteOffset(1300 * BLOCK), &photo[..4096]);
+    overlay.lay(ByteOffset(1310 * BLOCK), &photo[4096..]);
+    let volume = opened(overlay);
+    let mut file = None;
+    let mut each = |found: crate::WalkEntry<'_>| {
+        file = Some(found.entry.id);
+        std::ops::ControlFlow::Continue(())
+    };
+    volume.walk(crate::Deleted::Hide, &mut each).unwrap();
+    let file = file.unwrap();
+    let told: Vec<(String, u64, &str)> =
+        volume.streams(file).unwrap().into_iter().map(|stream| (stream.name, stream.bytes, stream.storage)).collect();
+    let line = |name: &str, bytes, storage| (name.to_string(), bytes, storage);
+    let wanted =
+        [line("", 0, "plain"), line("note", 10, "resident"), line("photo", 10_000, "plain"), line("tide", 3, "resident")];
+    assert_eq!(told, wanted);
+    for (name, content) in [("note", b"high water".to_vec()), ("photo", photo), ("tide", b"low".to_vec())] {
+        assert_eq!(read_whole(volume.open(file, name).unwrap().as_mut(), 1 << 20), (content, true), "{name}");
+    }
+    assert!(volume.open(file, "of another").is_err() && volume.open(file, "rsrc").is_err());
+    let mut ground = Vec::new();
+    volume.claims(&mut |name, extents| ground.extend((name == "photo of file 16").then(|| extents.to_vec())));
+    let places: Vec<(Option<ByteOffset>, u64)> = ground.concat().iter().map(|extent| (extent.volume_at, extent.bytes)).collect();
+    assert_eq!(places, [(Some(ByteOffset(1300 * BLOCK)), BLOCK), (Some(ByteOffset(1310 * BLOCK)), 2 * BLOCK)]);
+}
+
+proptest::proptest! {
+    #[test]
+    fn attribute_records_of_any_bytes_neither_panic_nor_hang(
+        records in proptest::collection::vec((15u32..18, 0u32..3, "[a-c]{0,3}", proptest::collection::vec(0u8.., 0..120)), 1..12),
+        kinds in proptest::collection::vec(0usize..4, 12),
+    ) {
+        let mut records: Vec<(u32, u32, String, Vec<u8>)> = records;
+        for ((_, _, _, data), kind) in records.iter_mut().zip(kinds) {
+            if let (Some(slot), 0..3) = (data.first_chunk_mut::<4>(), kind) {
+                *slot = [0x10u32, 0x20, 0x30][kind].to_be_bytes();
+            }
+        }
+        records.sort_by(|one, two| (one.0, &one.2, one.1).cmp(&(two.0, &two.2, two.1)));
+        let records: Vec<(u32, u32, &str, Vec<u8>)> =
+            records.iter().map(|(owner, block, name, data)| (*owner, *block, name.as_str(), data.clone())).collect();
+        let volume = opened(with_attributes(&records));
+        let mut ids = Vec::new();
+        let mut each = |found: crate::WalkEntry<'_>| {
+            ids.push(found.entry.id);
+            std::ops::ControlFlow::Continue(())
+        };
+        volume.walk(crate::Deleted::Hide, &mut each).unwrap();
+        for id in ids {
+            for stream in volume.streams(id).unwrap_or_default() {
+                let read = volume.open(id, &stream.name).map(|mut open| read_whole(open.as_mut(), 1 << 16).0.len());
+                proptest::prop_assert!(read.is_ok_and(|read| read <= 1 << 16));
+            }
+        }
+        volume.claims(&mut |_, _| {});
+    }
+}
