@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use keel_format::{Deleted, registry};
-use keel_source::{ByteOffset, ByteRange, Identity, LinkKind, ReadError, SharedSource, Source};
+use keel_source::{ByteOffset, ByteRange, Identity, LinkKind, ReadCause, ReadError, SharedSource, Source};
 
 const SECTOR: u64 = 512;
 const CLUSTER: u64 = 64 * SECTOR;
@@ -112,7 +112,7 @@ impl Source for Endless {
         let end = at.0 + buf.len() as u64;
         if end > self.len() {
             let bad = vec![ByteRange::sized(at, buf.len() as u64)];
-            return Err(ReadError { bad, reason: "behind the end".into(), past_end: true, link_lost: false });
+            return Err(ReadError { bad, reason: "behind the end".into(), cause: ReadCause::PastEnd });
         }
         for sector in at.0 / SECTOR..end.div_ceil(SECTOR) {
             let bytes = Self::sector(sector * SECTOR);

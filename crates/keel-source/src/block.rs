@@ -9,7 +9,9 @@ use crate::error::{ReadError, SourceError};
 use crate::file::{file_name, read_descriptor, read_once};
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
-use crate::{ByteOffset, Identity, LinkKind, SectorSize, Source, printable, sys};
+use crate::{
+    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, LinkKind, NoHealth, SectorSize, SharedSource, Source, printable, sys,
+};
 
 /// A Linux block device, opened read-only.
 pub(crate) struct BlockDevice {
@@ -41,7 +43,8 @@ impl BlockDevice {
             })
         };
         let sector = forced.unwrap_or(logical);
-        if bytes < sector.bytes() {
+        // No bytes at all is what a drive says whose medium is not ready.
+        if bytes != 0 && bytes < sector.bytes() {
             return Err(SourceError::TooSmall { name, bytes, sector: sector.0 });
         }
         let identity = Identity {
@@ -78,6 +81,31 @@ impl Source for BlockDevice {
         let statistics = fs::read_to_string(sysfs_of(self.device).join("stat")).ok()?;
         let fields: Vec<&str> = statistics.split_whitespace().collect();
         Some(format!("{} {} {}", boot.trim(), fields.get(4)?, fields.get(6)?))
+    }
+
+    fn health_page(&self) -> Result<HealthPage, NoHealth> {
+        if let Ok(log) = sys::nvme_health_log(&self.file) {
+            return Ok(HealthPage::Nvme { log });
+        }
+        let refused = |errno: rustix::io::Errno| NoHealth::Refused { reason: std::io::Error::from(errno).to_string() };
+        let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
+        // Some drives keep no thresholds any more.
+        let thresholds = sys::ata_smart_page(&self.file, 0xD1).unwrap_or_else(|_| Box::new([0; HEALTH_PAGE_BYTES]));
+        Ok(HealthPage::Ata { data, thresholds })
+    }
+
+    fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
+        let own = &self.identity;
+        let forced = Some(own.logical_sector);
+        let same = |found: &Self| found.identity.model == own.model && found.identity.serial == own.serial;
+        // Under its own name first; one without a serial number is known by its name only.
+        if let Some(found) = own.path.as_deref().and_then(|path| Self::open(path, forced).ok()).filter(same) {
+            return Ok(Arc::new(found));
+        }
+        let names = fs::read_dir("/sys/block").into_iter().flatten().flatten().map(|entry| entry.file_name());
+        let mut devices = names.filter_map(|name| Self::open(&Path::new("/dev").join(name), forced).ok());
+        let found = devices.find(|found| own.serial.is_some() && same(found));
+        found.map_or_else(|| Err(SourceError::Gone { name: own.name.clone() }), |found| Ok(Arc::new(found) as SharedSource))
     }
 
     fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {

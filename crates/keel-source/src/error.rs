@@ -13,23 +13,40 @@ pub struct ReadError {
     pub bad: Vec<ByteRange>,
     /// Why, in the operating system's or the simulated drive's words.
     pub reason: String,
-    /// True when the range lies behind the end of the source (also of one that shrank).
-    pub past_end: bool,
-    /// True when the drive did not answer at all: cable, port, power; not a place on it.
-    pub link_lost: bool,
+    /// What kind of failure it was.
+    pub cause: ReadCause,
+}
+
+/// What kind of failure a read ended in: the rung of the ladder that it speaks of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum ReadCause {
+    /// A place on the medium does not read, or nobody knows better.
+    Medium,
+    /// The transfer failed, not the place: cable, port, interference. Asked again, it may well come.
+    Interface,
+    /// The drive did not answer at all: cable, port, power.
+    LinkLost,
+    /// The range lies behind the end of the source (also of one that shrank).
+    PastEnd,
 }
 
 impl ReadError {
-    /// A read error of one range.
+    /// A read error of one range, of the medium.
     #[must_use]
     pub fn of(range: ByteRange, reason: impl Into<String>) -> Self {
-        Self { bad: vec![range], reason: reason.into(), past_end: false, link_lost: false }
+        Self { bad: vec![range], reason: reason.into(), cause: ReadCause::Medium }
+    }
+
+    /// The same error with another cause.
+    #[must_use]
+    pub fn because(self, cause: ReadCause) -> Self {
+        Self { cause, ..self }
     }
 
     /// A read behind the end of the source.
     #[must_use]
     pub fn past_end(range: ByteRange) -> Self {
-        Self { bad: vec![range], reason: "behind the end of the source".into(), past_end: true, link_lost: false }
+        Self::of(range, "behind the end of the source").because(ReadCause::PastEnd)
     }
 
     /// True when byte range `range` touches an unreadable place.
@@ -112,6 +129,12 @@ pub enum SourceError {
     LogHead {
         /// The file.
         path: PathBuf,
+    },
+    /// A drive that is not there any more.
+    #[error("{name} is not there any more")]
+    Gone {
+        /// Name of the source.
+        name: String,
     },
     /// Another process holds the source.
     #[error("{name} is in use by another process that {holder}")]

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use rustix::io::Errno;
 
-use crate::error::{ReadError, SourceError};
+use crate::error::{ReadCause, ReadError, SourceError};
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{ByteOffset, ByteRange, Identity, LinkKind, SectorSize, Source, printable, sys};
@@ -134,7 +134,7 @@ fn read_whole(file: &File, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -
         done += step;
     }
     // The repeated reads may all succeed: a transient error that a second try cured.
-    (!bad.is_empty()).then(|| ReadError { bad, reason: error.to_string(), past_end: false, link_lost: is_link_lost(&error) })
+    (!bad.is_empty()).then(|| ReadError { bad, reason: error.to_string(), cause: cause_of(&error) })
 }
 
 /// Reads `buf` from byte `at` of `file` with one request.
@@ -143,17 +143,21 @@ pub(crate) fn read_once(file: &File, at: ByteOffset, buf: &mut [u8]) -> Result<(
     match read_full(file, at.0, buf) {
         Ok(filled) if filled == buf.len() => Ok(()),
         Ok(filled) => Err(ReadError::past_end(ByteRange::new(at + filled as u64, wanted.end))),
-        Err(error) => {
-            let (reason, link_lost) = (error.to_string(), is_link_lost(&error));
-            Err(ReadError { bad: vec![wanted], reason, past_end: false, link_lost })
-        }
+        Err(error) => Err(ReadError::of(wanted, error.to_string()).because(cause_of(&error))),
     }
 }
 
-/// True for the errors of a device that went away.
-fn is_link_lost(error: &io::Error) -> bool {
-    let gone = [Errno::NODEV, Errno::NXIO, Errno::NOMEDIUM, Errno::SHUTDOWN];
-    error.raw_os_error().is_some_and(|raw| gone.iter().any(|errno| errno.raw_os_error() == raw))
+/// The errors of a device that went away, and of a transfer that failed on its way (the kernel's words for a link, and for
+/// a checksum of it); everything else counts as the medium's.
+fn cause_of(error: &io::Error) -> ReadCause {
+    let is = |causes: &[Errno]| error.raw_os_error().is_some_and(|raw| causes.iter().any(|errno| errno.raw_os_error() == raw));
+    if is(&[Errno::NODEV, Errno::NXIO, Errno::NOMEDIUM, Errno::SHUTDOWN]) {
+        ReadCause::LinkLost
+    } else if is(&[Errno::NOLINK, Errno::ILSEQ, Errno::COMM]) {
+        ReadCause::Interface
+    } else {
+        ReadCause::Medium
+    }
 }
 
 fn read_full(file: &File, at: u64, buf: &mut [u8]) -> io::Result<usize> {

@@ -17,6 +17,7 @@ mod block;
 mod copy_log;
 mod error;
 mod file;
+mod health;
 mod identity;
 mod lock;
 mod masked;
@@ -28,14 +29,16 @@ mod position;
 mod resectored;
 mod simulated;
 mod split;
+mod stored;
 mod sys;
 mod target;
 mod text;
 mod window;
 
 pub use copy_log::{COPY_LOG_VERSION, CopyHead, CopyLog, CopyMap, CopyState, copy_log_of};
-pub use error::{ReadError, SourceError};
+pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
+pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth};
 pub use identity::{Identity, LinkKind};
 pub use lock::ExclusiveLock;
 pub use masked::Masked;
@@ -46,6 +49,7 @@ pub use position::{ByteOffset, ByteRange, Lba, SectorCount, SectorSize};
 pub use resectored::Resectored;
 pub use simulated::SimulatedDrive;
 pub use split::SplitSource;
+pub use stored::Stored;
 pub use target::{MemoryTarget, WriteTarget};
 pub use text::{printable, size_decimal};
 pub use window::Window;
@@ -97,6 +101,23 @@ pub trait Source: Send + Sync {
     /// How long everything read so far took, on a drive that keeps a clock of its own.
     fn elapsed(&self) -> Option<Duration> {
         None
+    }
+
+    /// The health pages that the drive keeps of itself, as bytes.
+    ///
+    /// # Errors
+    /// [`NoHealth`]: sources that are no drives keep none, and some drives and bridges do not hand theirs out.
+    fn health_page(&self) -> Result<HealthPage, NoHealth> {
+        Err(NoHealth::NotKept)
+    }
+
+    /// Looks for the same drive again after it dropped off the link: the system may have given it another name, and it may
+    /// claim another length. The caller compares the identities.
+    ///
+    /// # Errors
+    /// [`SourceError`] when it is not there.
+    fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
+        Err(SourceError::Gone { name: self.identity().name.clone() })
     }
 
     /// The next range at or after `from` that can hold something other than zeros: holes of sparse files are skipped.

@@ -1,7 +1,7 @@
 //! A source of which some places are known to be missing: the copy of a sick drive.
 
 use crate::memory::blank_out;
-use crate::{ByteOffset, ByteRange, Identity, ReadError, SharedSource, Source, SourceError, WriteTarget};
+use crate::{ByteOffset, ByteRange, Identity, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget};
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
 pub struct Masked {
@@ -23,6 +23,10 @@ impl Source for Masked {
         self.below.identity()
     }
 
+    fn len(&self) -> u64 {
+        self.below.len()
+    }
+
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
         let wanted = ByteRange::sized(at, buf.len() as u64);
         let read = self.below.read_at(at, buf);
@@ -33,10 +37,10 @@ impl Source for Masked {
         if bad.is_empty() {
             return read;
         }
-        let mut error = ReadError { bad, reason: self.reason.into(), past_end: false, link_lost: false };
+        let mut error = ReadError { bad, reason: self.reason.into(), cause: ReadCause::Medium };
         if let Err(other) = read {
             error.bad.extend(other.bad);
-            error.past_end = other.past_end;
+            error.cause = other.cause;
         }
         Err(error)
     }

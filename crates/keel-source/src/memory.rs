@@ -1,6 +1,6 @@
 //! Bytes in memory, with unreadable ranges on request: for examples and tests.
 
-use crate::{ByteOffset, ByteRange, Identity, LinkKind, ReadError, SectorSize, Source};
+use crate::{ByteOffset, ByteRange, Identity, LinkKind, ReadCause, ReadError, SectorSize, Source};
 
 /// A source in memory.
 pub struct MemorySource {
@@ -46,8 +46,9 @@ impl Source for MemorySource {
         if bad.is_empty() {
             return Ok(());
         }
-        let reason = if past_end { "behind the end of the source" } else { "unreadable" };
-        Err(ReadError { bad, reason: reason.into(), past_end, link_lost: false })
+        let (reason, cause) =
+            if past_end { ("behind the end of the source", ReadCause::PastEnd) } else { ("unreadable", ReadCause::Medium) };
+        Err(ReadError { bad, reason: reason.into(), cause })
     }
 }
 

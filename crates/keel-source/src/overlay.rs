@@ -16,7 +16,7 @@ impl Overlay {
     #[must_use]
     pub fn new(below: SharedSource) -> Self {
         let mut identity = below.identity().clone();
-        identity.link = LinkKind::Derived;
+        (identity.link, identity.bytes) = (LinkKind::Derived, below.len());
         Self { below, edits: BTreeMap::new(), identity }
     }
 

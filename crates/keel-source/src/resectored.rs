@@ -14,7 +14,7 @@ impl Resectored {
     pub fn new(inner: SharedSource, sector: SectorSize) -> Self {
         let mut identity = inner.identity().clone();
         identity.logical_sector = sector;
-        identity.link = LinkKind::Derived;
+        (identity.link, identity.bytes) = (LinkKind::Derived, inner.len());
         Self { inner, identity }
     }
 }

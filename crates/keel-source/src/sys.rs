@@ -1,15 +1,135 @@
-//! The system calls that have no safe wrapper: size and sector sizes of a block device, and the next data of a
-//! sparse file.
+//! The system calls that have no safe wrapper: size and sector sizes of a block device, the next data of a sparse file,
+//! and the kernel's pass-through of ATA and NVMe commands that read health pages.
 #![allow(unsafe_code)]
 
+use std::ffi::c_void;
 use std::fs::File;
+use std::ptr;
 
 use rustix::fs::{SeekFrom, seek};
-use rustix::ioctl::{Getter, Opcode, ioctl, opcode};
+use rustix::ioctl::{Getter, Opcode, Updater, ioctl, opcode};
+
+use crate::health::HEALTH_PAGE_BYTES;
 
 const BLKGETSIZE64: Opcode = opcode::read::<usize>(0x12, 114);
 const BLKSSZGET: Opcode = opcode::none(0x12, 104);
 const BLKPBSZGET: Opcode = opcode::none(0x12, 123);
+
+/// SCSI generic: one command with its data, from the kernel's `scsi/sg.h`.
+const SG_IO: Opcode = 0x2285;
+/// NVMe: one admin command, from the kernel's `linux/nvme_ioctl.h`.
+const NVME_IOCTL_ADMIN_CMD: Opcode = opcode::read_write::<NvmeAdminCmd>(b'N', 0x41);
+/// How long a drive may take to hand out a page.
+const PAGE_TIMEOUT_MS: u32 = 5000;
+
+/// `struct sg_io_hdr`.
+#[repr(C)]
+struct SgIoHdr {
+    interface_id: i32,
+    dxfer_direction: i32,
+    cmd_len: u8,
+    mx_sb_len: u8,
+    iovec_count: u16,
+    dxfer_len: u32,
+    dxferp: *mut c_void,
+    cmdp: *mut u8,
+    sbp: *mut u8,
+    timeout: u32,
+    flags: u32,
+    pack_id: i32,
+    usr_ptr: *mut c_void,
+    status: u8,
+    masked_status: u8,
+    msg_status: u8,
+    sb_len_wr: u8,
+    host_status: u16,
+    driver_status: u16,
+    resid: i32,
+    duration: u32,
+    info: u32,
+}
+
+/// `struct nvme_admin_cmd`.
+#[repr(C)]
+#[derive(Default)]
+struct NvmeAdminCmd {
+    opcode: u8,
+    flags: u8,
+    rsvd1: u16,
+    nsid: u32,
+    cdw2: u32,
+    cdw3: u32,
+    metadata: u64,
+    addr: u64,
+    metadata_len: u32,
+    data_len: u32,
+    cdw10: u32,
+    cdw11: u32,
+    cdw12: u32,
+    cdw13: u32,
+    cdw14: u32,
+    cdw15: u32,
+    timeout_ms: u32,
+    result: u32,
+}
+
+/// Reads one SMART page of an ATA drive by ATA PASS-THROUGH (16): `feature` D0h gives the data, D1h the thresholds.
+pub(crate) fn ata_smart_page(file: &File, feature: u8) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
+    // SMART (B0h), PIO data-in, one block, with the signature that SMART commands carry in LBA mid and high.
+    let mut cdb = [0x85u8, 4 << 1, 0x0E, 0, feature, 0, 1, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0];
+    let mut page = Box::new([0u8; HEALTH_PAGE_BYTES]);
+    let mut sense = [0u8; 32];
+    let mut header = SgIoHdr {
+        interface_id: i32::from(b'S'),
+        dxfer_direction: -3,
+        cmd_len: 16,
+        mx_sb_len: 32,
+        iovec_count: 0,
+        dxfer_len: HEALTH_PAGE_BYTES as u32,
+        dxferp: page.as_mut_ptr().cast(),
+        cmdp: cdb.as_mut_ptr(),
+        sbp: sense.as_mut_ptr(),
+        timeout: PAGE_TIMEOUT_MS,
+        flags: 0,
+        pack_id: 0,
+        usr_ptr: ptr::null_mut(),
+        status: 0,
+        masked_status: 0,
+        msg_status: 0,
+        sb_len_wr: 0,
+        host_status: 0,
+        driver_status: 0,
+        resid: 0,
+        duration: 0,
+        info: 0,
+    };
+    // SAFETY: SG_IO reads and writes one `sg_io_hdr`, which `header` is laid out as. Its three pointers lead to `page`,
+    // `cdb` and `sense`, which outlive the call and are as long as the lengths beside them say.
+    unsafe { ioctl(file, Updater::<SG_IO, SgIoHdr>::new(&mut header)) }?;
+    if header.status != 0 || header.host_status != 0 || header.driver_status & 0x0F != 0 {
+        return Err(rustix::io::Errno::IO);
+    }
+    Ok(page)
+}
+
+/// Reads log page 02h of an NVMe drive.
+pub(crate) fn nvme_health_log(file: &File) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
+    let mut page = Box::new([0u8; HEALTH_PAGE_BYTES]);
+    let dwords = (HEALTH_PAGE_BYTES / 4 - 1) as u32;
+    let mut command = NvmeAdminCmd {
+        opcode: 0x02,
+        nsid: u32::MAX,
+        addr: page.as_mut_ptr() as u64,
+        data_len: HEALTH_PAGE_BYTES as u32,
+        cdw10: 0x02 | dwords << 16,
+        timeout_ms: PAGE_TIMEOUT_MS,
+        ..NvmeAdminCmd::default()
+    };
+    // SAFETY: the call reads and writes one `nvme_admin_cmd`, which `command` is laid out as. `addr` leads to `page`, which
+    // outlives the call and holds `data_len` bytes.
+    unsafe { ioctl(file, Updater::<NVME_IOCTL_ADMIN_CMD, NvmeAdminCmd>::new(&mut command)) }?;
+    Ok(page)
+}
 
 /// Size of the block device in bytes.
 pub(crate) fn device_bytes(file: &File) -> rustix::io::Result<u64> {

@@ -37,6 +37,10 @@ pub trait WriteTarget: Send {
     /// # Errors
     /// [`SourceError::Write`] when it does not read.
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError>;
+
+    /// Lets the system forget what it keeps of the drive in memory, so that the next reading asks the drive itself. Only
+    /// what was flushed is forgotten.
+    fn forget(&mut self) {}
 }
 
 #[expect(clippy::needless_pass_by_value, reason = "errors are handed over as they come")]
@@ -101,6 +105,11 @@ impl WriteTarget for FileTarget {
 
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {
         self.file.read_exact_at(buf, at.0).map_err(|error| failed("read back", at, error))
+    }
+
+    fn forget(&mut self) {
+        // What cannot be forgotten is read from memory: the drive's own cache is met with other means.
+        let _ = rustix::fs::fadvise(&self.file, 0, None, rustix::fs::Advice::DontNeed);
     }
 }
 

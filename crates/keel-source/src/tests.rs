@@ -22,7 +22,7 @@ fn an_image_reads_at_any_position_and_names_what_lies_behind_its_end() {
     assert_eq!(buf, bytes[777..1777]);
     let error = source.read_at(ByteOffset(4900), &mut buf).unwrap_err();
     assert_eq!(error.bad, [ByteRange::new(ByteOffset(5000), ByteOffset(5900))]);
-    assert!(error.past_end);
+    assert_eq!(error.cause, ReadCause::PastEnd);
     assert_eq!(buf[..100], bytes[4900..]);
     assert!(buf[100..].iter().all(|byte| *byte == 0));
 }
@@ -358,7 +358,7 @@ fn a_link_drops_and_comes_back_and_its_interface_errors_are_the_same_in_every_ru
     let outcomes = |link: &str| -> Vec<Option<(bool, String)>> {
         let drive = simulated(folder.path(), &format!("{DRIVE}link = {{ {link} }}\n")).unwrap();
         let mut buf = vec![0; 512];
-        (0..60).map(|_| drive.read_at(ByteOffset(0), &mut buf).err().map(|error| (error.link_lost, error.reason))).collect()
+        (0..60).map(|_| drive.read_at(ByteOffset(0), &mut buf).err().map(|error| (error.cause == ReadCause::LinkLost, error.reason))).collect()
     };
     let dropping = outcomes("drop_after_reads = 3, away_reads = 2, timeout_ms = 10");
     for (number, outcome) in dropping.iter().enumerate() {

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, SharedSource};
+use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, ReadCause, SharedSource};
 
 use super::dest::Dest;
 use super::{CopyOptions, CopyProgress, Pass, Stopped};
@@ -240,7 +240,7 @@ impl Copier {
         let (read, took) = loop {
             let before = self.took();
             let read = self.source.read_once(range.start, piece);
-            if !read.as_ref().is_err_and(|error| error.link_lost) {
+            if !read.as_ref().is_err_and(|error| error.cause == ReadCause::LinkLost) {
                 break (read, self.took().saturating_sub(before));
             }
             if let Some(stopped) = self.wait(&mut gone_since) {

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex};
 
 use keel_format::Deleted;
-use keel_source::{ByteOffset, ByteRange, Identity, ReadError, SharedSource, Source};
+use keel_source::{ByteOffset, ByteRange, Identity, ReadCause, ReadError, SharedSource, Source};
 
 use super::Pass;
 use super::pass::Copier;
@@ -38,8 +38,8 @@ impl Source for Through {
         match read {
             Ok(bad) if bad.is_empty() => Ok(()),
             Ok(bad) => {
-                let past_end = wanted.end.0 > self.identity.bytes;
-                Err(ReadError { bad, reason: "the drive did not deliver this place".into(), past_end, link_lost: false })
+                let cause = if wanted.end.0 > self.identity.bytes { ReadCause::PastEnd } else { ReadCause::Medium };
+                Err(ReadError { bad, reason: "the drive did not deliver this place".into(), cause })
             }
             Err(error) => {
                 if let Ok(mut failed) = self.failed.lock() {

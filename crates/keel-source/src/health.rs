@@ -1,0 +1,35 @@
+//! The health pages that a drive keeps of itself, as the drive gives them. What they say is read in `keel-format`.
+
+/// Bytes of each page.
+pub const HEALTH_PAGE_BYTES: usize = 512;
+
+/// A health page as bytes in its standard's layout.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum HealthPage {
+    /// ATA: what SMART READ DATA and SMART READ THRESHOLDS give.
+    Ata {
+        /// Device SMART data structure.
+        data: Box<[u8; HEALTH_PAGE_BYTES]>,
+        /// Device attribute thresholds; zeros where the drive does not tell them.
+        thresholds: Box<[u8; HEALTH_PAGE_BYTES]>,
+    },
+    /// NVMe: log page 02h, SMART / Health Information.
+    Nvme {
+        /// The log page.
+        log: Box<[u8; HEALTH_PAGE_BYTES]>,
+    },
+}
+
+/// Why there is no health page.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NoHealth {
+    /// A source of a kind that keeps none: an image, a view.
+    #[error("an image keeps no attributes")]
+    NotKept,
+    /// The drive, or the bridge before it, does not hand them out.
+    #[error("the drive does not hand out its attributes: {reason}")]
+    Refused {
+        /// The system's or the drive's words.
+        reason: String,
+    },
+}
