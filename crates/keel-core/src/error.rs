@@ -36,6 +36,14 @@ pub enum CoreError {
         /// What is wrong with it.
         reason: &'static str,
     },
+    /// A file of what a probe touched that is none, damaged, or of another drive.
+    #[error("{} does not hold what a probe touched: {reason}", path.display())]
+    Saved {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        reason: &'static str,
+    },
     /// There is nothing to do, or no way to do it.
     #[error("{0}")]
     Nothing(&'static str),
@@ -81,6 +89,12 @@ pub enum Refusal {
     Interrupted {
         /// Its undo bundle.
         bundle: PathBuf,
+    },
+    /// A probe was interrupted and what it touched has to be put back first.
+    #[error("an earlier probe was interrupted: put back what it touched first (ykeel fathom SOURCE --restore); it is kept in {}", saved.display())]
+    ProbeInterrupted {
+        /// What it touched.
+        saved: PathBuf,
     },
     /// A drive that shall be copied onto itself.
     #[error("the copy would be written onto the drive that it is taken of")]

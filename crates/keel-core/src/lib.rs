@@ -9,6 +9,7 @@
 pub mod case;
 pub mod copy;
 mod error;
+pub mod fathom;
 pub mod files;
 pub mod job;
 pub mod ladder;

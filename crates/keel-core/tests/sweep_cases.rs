@@ -221,7 +221,7 @@ fn a_cancelled_sweep_goes_on_where_it_was_and_finds_the_same() {
     drop(desk);
     watcher.join().unwrap();
     let kept = SweepState::load(&state, &source).unwrap();
-    assert!(!kept.done.is_empty() && kept.done.iter().map(|range| range.len()).sum::<u64>() < source.len());
+    assert!(!kept.done.ranges().is_empty() && kept.done.bytes() < source.len());
     assert!(stopped.cancelled && state.exists());
     let (desk, _progress) = Desk::new(Cancel::default());
     let resumed = sweep(&source, &options, &desk).unwrap();

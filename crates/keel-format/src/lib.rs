@@ -20,6 +20,7 @@ pub mod ext;
 pub mod fat;
 mod finding;
 mod geometry;
+pub mod health;
 pub mod hfsplus;
 mod kind;
 pub mod ntfs;

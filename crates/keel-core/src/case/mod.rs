@@ -3,15 +3,27 @@
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use keel_source::Identity;
 
 use crate::CoreError;
 use crate::error::file_error;
 
-/// The folder for everything that outlives a run: `$YKEEL_STATE`, or the user's state folder.
+/// Where state is kept instead of the usual folder, for the whole process.
+static ELSEWHERE: OnceLock<PathBuf> = OnceLock::new();
+
+/// Keeps everything that outlives this run in `folder`; the first call of a process counts.
+pub fn keep_state_in(folder: &Path) {
+    let _ = ELSEWHERE.set(folder.to_path_buf());
+}
+
+/// The folder for everything that outlives a run: what [`keep_state_in`] says, `$YKEEL_STATE`, or the user's state folder.
 #[must_use]
 pub fn state_folder() -> PathBuf {
+    if let Some(folder) = ELSEWHERE.get() {
+        return folder.clone();
+    }
     if let Some(folder) = std::env::var_os("YKEEL_STATE").filter(|folder| !folder.is_empty()) {
         return PathBuf::from(folder);
     }

@@ -111,7 +111,7 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
         cancelled = true;
         options.state.as_deref().map_or(Ok(()), |path| state.save(path))?;
     }
-    Ok(Sweep { finds, looked_at: state.done, bad: state.bad, cancelled, gpt_remains: state.clues.gpt_headers })
+    Ok(Sweep { finds, looked_at: state.done.ranges().to_vec(), bad: state.bad, cancelled, gpt_remains: state.clues.gpt_headers })
 }
 
 /// Finds from clues: every format infers, nested images are told apart, ids go by start.

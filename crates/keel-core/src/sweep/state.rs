@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use keel_format::clue::Clues;
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
 use crate::{CoreError, case};
@@ -19,7 +19,7 @@ pub struct SweepState {
     /// Which drive, and that its first and last bytes are still the same.
     fingerprint: String,
     /// The surface looked at, ascending and joined.
-    pub done: Vec<ByteRange>,
+    pub done: RangeSet,
     /// Places that could not be read.
     pub bad: Vec<ByteRange>,
     /// Everything seen.
@@ -30,7 +30,7 @@ impl SweepState {
     /// The state of a scan that has not begun.
     #[must_use]
     pub fn new(source: &SharedSource) -> Self {
-        Self { version: VERSION, fingerprint: fingerprint(source), done: Vec::new(), bad: Vec::new(), clues: Clues::default() }
+        Self { version: VERSION, fingerprint: fingerprint(source), done: RangeSet::default(), bad: Vec::new(), clues: Clues::default() }
     }
 
     /// The state kept at `path`, when it is of this drive as it is now.
@@ -49,32 +49,10 @@ impl SweepState {
         case::write_whole(path, &bytes)
     }
 
-    /// Notes that `range` was looked at.
-    pub fn mark(&mut self, range: ByteRange) {
-        let from = self.done.partition_point(|done| done.end < range.start);
-        let mut joined = range;
-        let mut to = from;
-        while let Some(done) = self.done.get(to).filter(|done| done.start <= joined.end) {
-            joined = ByteRange::new(joined.start.min(done.start), joined.end.max(done.end));
-            to += 1;
-        }
-        self.done.splice(from..to, [joined]);
-    }
-
     /// The parts of `ground` not looked at yet.
     #[must_use]
     pub fn left(&self, ground: &[ByteRange]) -> Vec<ByteRange> {
-        let mut left = Vec::new();
-        for range in ground {
-            let mut at = range.start;
-            for done in self.done.iter().filter(|done| done.overlap(*range).is_some()) {
-                left.push(ByteRange::new(at, done.start));
-                at = at.max(done.end);
-            }
-            left.push(ByteRange::new(at, range.end));
-        }
-        left.retain(|range| !range.is_empty());
-        left
+        ground.iter().flat_map(|range| self.done.lacking(*range)).collect()
     }
 }
 

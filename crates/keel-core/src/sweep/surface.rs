@@ -63,7 +63,7 @@ pub(super) fn scan(
     let (mut scanned, _) = shared.state.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     if !cancelled {
         // Holes hold nothing: all of the ground counts as looked at.
-        ground.iter().for_each(|range| scanned.mark(*range));
+        ground.iter().for_each(|range| scanned.done.add(*range));
     }
     scanned.clues.tidy();
     *state = scanned;
@@ -120,7 +120,7 @@ fn work(shared: &Shared<'_>) {
             let (state, head) = &mut *state;
             state.clues.append(clues);
             state.bad.extend(bad);
-            state.mark(ByteRange::new(segment.start, at));
+            state.done.add(ByteRange::new(segment.start, at));
             *head = (*head).max(at);
         }
     }
@@ -169,5 +169,5 @@ fn watch(
 }
 
 fn covered(state: &SweepState) -> u64 {
-    state.done.iter().map(|range| range.len()).sum()
+    state.done.bytes()
 }

@@ -1,0 +1,271 @@
+//! What a probe touched, kept before it was touched: the way back, also after an interruption. The format stands in
+//! `docs/formats.md`.
+
+use std::fs::{self, File};
+use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SourceError, WriteTarget};
+use serde::Serialize;
+
+use crate::error::{CoreError, file_error};
+
+/// First eight bytes of the file.
+pub const SAVED_MAGIC: &[u8; 8] = b"YKSAVED\n";
+/// Version of the format.
+pub const SAVED_VERSION: u32 = 1;
+/// Bytes of the fixed header.
+pub const SAVED_HEADER_BYTES: usize = 56;
+/// Bytes of the fixed part of a record.
+pub const SAVED_RECORD_BYTES: usize = 20;
+/// Sectors are not smaller, in bytes.
+const SMALLEST: usize = 512;
+/// The longest stretch in one record: a bound on memory.
+const LONGEST: u64 = 1 << 20;
+
+/// The file while a probe runs.
+pub(super) struct Saved {
+    file: BufWriter<File>,
+    path: PathBuf,
+    kept: RangeSet,
+}
+
+/// One record: where it stood, and where its bytes lie in the file (none: zeros).
+struct Record {
+    range: ByteRange,
+    at: Option<u64>,
+}
+
+/// What a restoration came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, serde::Deserialize)]
+pub struct Restored {
+    /// Bytes written back.
+    pub bytes: u64,
+    /// Bytes below the true end that read back as they were before.
+    pub verified_bytes: u64,
+    /// True when everything below the true end stands as it stood.
+    pub whole: bool,
+}
+
+impl Saved {
+    /// Begins the file for a probe of the drive `identity`, in sectors of `sector` bytes.
+    pub(super) fn create(path: &Path, identity: &Identity, sector: u32) -> Result<Self, CoreError> {
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder).map_err(file_error("create", folder))?;
+        }
+        let file = File::create_new(path).map_err(file_error("create", path))?;
+        let mut head = Vec::with_capacity(SAVED_HEADER_BYTES);
+        head.extend_from_slice(SAVED_MAGIC);
+        head.extend_from_slice(&SAVED_VERSION.to_le_bytes());
+        head.extend_from_slice(&sector.to_le_bytes());
+        head.extend_from_slice(&identity.bytes.to_le_bytes());
+        head.extend_from_slice(identity.key().as_bytes());
+        let mut saved = Self { file: BufWriter::new(file), path: path.into(), kept: RangeSet::default() };
+        saved.file.write_all(&head).map_err(file_error("write", path))?;
+        saved.flush()?;
+        if let Some(folder) = path.parent() {
+            File::open(folder).and_then(|folder| folder.sync_all()).map_err(file_error("flush", folder))?;
+        }
+        Ok(saved)
+    }
+
+    /// The parts of `range` that are not kept yet.
+    pub(super) fn lacking(&self, range: ByteRange) -> Vec<ByteRange> {
+        self.kept.lacking(range)
+    }
+
+    /// Keeps `bytes`, which stand at `at`. It is durable after the next [`Saved::flush`].
+    pub(super) fn keep(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), CoreError> {
+        let zeros = bytes.iter().all(|byte| *byte == 0);
+        let mut record = Vec::with_capacity(SAVED_RECORD_BYTES);
+        record.extend_from_slice(&at.0.to_le_bytes());
+        record.extend_from_slice(&u32::try_from(bytes.len()).unwrap_or(u32::MAX).to_le_bytes());
+        record.extend_from_slice(&u32::from(!zeros).to_le_bytes());
+        let mut sum = crc32fast::Hasher::new();
+        sum.update(&record);
+        if !zeros {
+            sum.update(bytes);
+        }
+        record.extend_from_slice(&sum.finalize().to_le_bytes());
+        let path = &self.path;
+        self.file.write_all(&record).map_err(file_error("write", path))?;
+        if !zeros {
+            self.file.write_all(bytes).map_err(file_error("write", path))?;
+        }
+        self.kept.add(ByteRange::sized(at, bytes.len() as u64));
+        Ok(())
+    }
+
+    /// Makes everything kept durable: only then may the drive be touched there.
+    pub(super) fn flush(&mut self) -> Result<(), CoreError> {
+        self.file.flush().map_err(file_error("write", &self.path))?;
+        self.file.get_ref().sync_data().map_err(file_error("flush", &self.path))
+    }
+}
+
+/// Reads the records of the file at `path`, up to the first one that is cut or damaged: the drive was not touched there.
+fn records(path: &Path) -> Result<(String, u64, Vec<Record>), CoreError> {
+    let refused = |reason| CoreError::Saved { path: path.into(), reason };
+    let mut file = BufReader::new(File::open(path).map_err(file_error("open", path))?);
+    let mut head = [0; SAVED_HEADER_BYTES];
+    file.read_exact(&mut head).map_err(|_| refused("it is cut off"))?;
+    let number = |bytes: &[u8]| bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte));
+    if &head[..8] != SAVED_MAGIC || number(&head[8..12]) != u64::from(SAVED_VERSION) {
+        return Err(refused("it does not begin like one of version 1"));
+    }
+    let bytes = number(&head[16..24]);
+    let key = String::from_utf8_lossy(&head[24..]).into_owned();
+    let (mut records, mut place, mut buf) = (Vec::new(), SAVED_HEADER_BYTES as u64, Vec::new());
+    loop {
+        let mut fixed = [0; SAVED_RECORD_BYTES];
+        if file.read_exact(&mut fixed).is_err() {
+            break;
+        }
+        place += SAVED_RECORD_BYTES as u64;
+        let (at, len, kind) = (number(&fixed[..8]), number(&fixed[8..12]), number(&fixed[12..16]));
+        if len > LONGEST || at.checked_add(len).is_none_or(|end| end > bytes) || kind > 1 {
+            break;
+        }
+        buf.resize(if kind == 1 { usize::try_from(len).unwrap_or(0) } else { 0 }, 0);
+        if file.read_exact(&mut buf).is_err() {
+            break;
+        }
+        let mut sum = crc32fast::Hasher::new();
+        sum.update(&fixed[..16]);
+        sum.update(&buf);
+        if u64::from(sum.finalize()) != number(&fixed[16..]) {
+            break;
+        }
+        records.push(Record { range: ByteRange::sized(ByteOffset(at), len), at: (kind == 1).then_some(place) });
+        place += buf.len() as u64;
+    }
+    Ok((key, bytes, records))
+}
+
+/// Writes back everything that the file at `path` keeps of the drive behind `target`: what was kept last first, so that the
+/// oldest knowledge of a place wins. `true_end` is where the drive's own storage ends; behind it nothing is verified. The
+/// file is removed when everything stands as before. A sector that takes no write took none before and stands as it stood:
+/// the comparison at the end tells.
+///
+/// # Errors
+/// [`CoreError::Saved`] when the file is none or belongs to another drive; [`CoreError::Source`] when the drive does not open
+/// or flush: the file stays, and the next call begins anew.
+pub(super) fn restore(
+    open: &mut dyn FnMut() -> Result<Box<dyn WriteTarget>, SourceError>,
+    identity: &Identity,
+    path: &Path,
+    true_end: u64,
+    each: &mut dyn FnMut(u64, u64),
+) -> Result<Restored, CoreError> {
+    let (key, bytes, records) = records(path)?;
+    if key != identity.key() || bytes != identity.bytes {
+        return Err(CoreError::Saved { path: path.into(), reason: "it belongs to another drive" });
+    }
+    let total: u64 = records.iter().map(|record| record.range.len()).sum();
+    let mut file = File::open(path).map_err(file_error("open", path))?;
+    let (mut buf, mut now) = (Vec::new(), Vec::new());
+    let mut target = open()?;
+    let mut fetch = |record: &Record, buf: &mut Vec<u8>| -> Result<(), CoreError> {
+        buf.clear();
+        buf.resize(usize::try_from(record.range.len()).unwrap_or(0), 0);
+        let Some(at) = record.at else { return Ok(()) };
+        file.seek(SeekFrom::Start(at)).and_then(|_| file.read_exact(buf)).map_err(file_error("read", path))
+    };
+    let mut restored = Restored::default();
+    for record in records.iter().rev() {
+        fetch(record, &mut buf)?;
+        if target.write_at(record.range.start, &buf).is_err() {
+            // A failed write closes the target.
+            for (index, sector) in buf.chunks(SMALLEST).enumerate() {
+                drop(target);
+                target = open()?;
+                let _ = target.write_at(record.range.start + (index * SMALLEST) as u64, sector);
+            }
+            drop(target);
+            target = open()?;
+        }
+        restored.bytes += record.range.len();
+        each(restored.bytes, total * 2);
+    }
+    target.flush()?;
+    target.forget();
+    restored.whole = true;
+    // The oldest record of a place is the one that counts.
+    let mut seen = RangeSet::default();
+    for record in &records {
+        let reach = ByteRange::new(record.range.start, record.range.end.min(ByteOffset(true_end)));
+        if reach.is_empty() || seen.lacking(reach) != [reach] {
+            continue;
+        }
+        fetch(record, &mut buf)?;
+        now.clear();
+        now.resize(usize::try_from(reach.len()).unwrap_or(0), 0);
+        let read = target.read_back(reach.start, &mut now).is_ok();
+        for (former, now) in buf.chunks(SMALLEST).zip(now.chunks(SMALLEST)) {
+            // A place that was one with another had a tag already when it was kept: the other record counts.
+            if super::tag::is_one(former) {
+                continue;
+            }
+            let same = read && former == now;
+            restored.whole &= same;
+            restored.verified_bytes += if same { now.len() as u64 } else { 0 };
+        }
+        seen.add(record.range);
+        each(restored.bytes + restored.verified_bytes, total * 2);
+    }
+    if restored.whole {
+        fs::remove_file(path).map_err(file_error("remove", path))?;
+    }
+    Ok(restored)
+}
+
+#[cfg(test)]
+mod tests {
+    use keel_source::LinkKind;
+
+    use super::*;
+
+    /// Restores over `before`; what stands there then.
+    fn restored_over(before: Vec<u8>, identity: &Identity, path: &Path) -> Result<(Vec<u8>, Restored), CoreError> {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        fs::write(file.path(), before).unwrap();
+        let source = keel_source::open(file.path(), keel_source::OpenOptions::default()).unwrap();
+        let restored = restore(&mut || source.open_target(), identity, path, 8192, &mut |_, _| {})?;
+        Ok((fs::read(file.path()).unwrap(), restored))
+    }
+
+    fn bytes(seed: u8) -> Vec<u8> {
+        (0..8192u32).map(|at| (at as u8).wrapping_mul(seed)).collect()
+    }
+
+    #[test]
+    fn what_was_kept_first_wins_and_a_cut_file_restores_what_is_whole() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.ykfathom");
+        let identity = Identity::bare("m", 8192, LinkKind::Image);
+        let before = bytes(3);
+        let mut saved = Saved::create(&path, &identity, 512).unwrap();
+        saved.keep(ByteOffset(512), &before[512..1536]).unwrap();
+        saved.keep(ByteOffset(4096), &[0; 512]).unwrap();
+        // Kept again under another address after it was changed.
+        saved.keep(ByteOffset(512), &[9; 512]).unwrap();
+        saved.flush().unwrap();
+        let lacking = saved.lacking(ByteRange::sized(ByteOffset(0), 8192));
+        assert_eq!(lacking.iter().map(|range| (range.start.0, range.len())).collect::<Vec<_>>(), [(0, 512), (1536, 2560), (4608, 3584)]);
+        let whole = fs::read(&path).unwrap();
+        let (now, restored) = restored_over(bytes(7), &identity, &path).unwrap();
+        assert!(restored.whole && !path.exists());
+        assert_eq!((&now[512..1536], &now[4096..4608]), (&before[512..1536], &[0; 512][..]));
+        assert_eq!(now[..512], bytes(7)[..512]);
+        fs::write(&path, &whole[..whole.len() - 700]).unwrap();
+        let (now, _) = restored_over(bytes(7), &identity, &path).unwrap();
+        assert_eq!(now[512..1536], before[512..1536]);
+        fs::write(&path, &whole).unwrap();
+        let other = Identity::bare("other", 8192, LinkKind::Image);
+        assert!(restored_over(bytes(7), &other, &path).unwrap_err().to_string().contains("another drive"));
+        for cut in 0..SAVED_HEADER_BYTES {
+            fs::write(&path, &whole[..cut]).unwrap();
+            assert!(restored_over(bytes(7), &identity, &path).is_err());
+        }
+    }
+}

@@ -1,0 +1,12 @@
+//! Health pages: what a drive keeps of itself, read from the bytes that it hands out.
+//!
+//! Sources: ATA Command Set (SMART feature set: device SMART data structure; the attribute table as drive makers keep it in
+//! its vendor-specific part); NVM Express Base Specification, Get Log Page, SMART / Health Information (log identifier 02h).
+
+mod layout;
+mod read;
+
+pub use read::{AtaAttribute, AtaHealth, HealthReading, NvmeHealth, attribute_word, read};
+
+#[cfg(test)]
+mod tests;
