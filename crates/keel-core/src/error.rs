@@ -44,6 +44,14 @@ pub enum CoreError {
         /// What is wrong with it.
         reason: &'static str,
     },
+    /// A case that is none, or damaged.
+    #[error("{} is no sound case: {reason}", path.display())]
+    Case {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        reason: String,
+    },
     /// There is nothing to do, or no way to do it.
     #[error("{0}")]
     Nothing(&'static str),
@@ -99,6 +107,22 @@ pub enum Refusal {
     /// A drive that shall be copied onto itself.
     #[error("the copy would be written onto the drive that it is taken of")]
     CopyOntoItself,
+    /// A device that a copy shall be written to, without its code.
+    #[error("everything on {name} would be overwritten by the copy: its own confirmation code is wanted")]
+    DestinationCode {
+        /// The device.
+        name: String,
+    },
+    /// A device that is smaller than what shall be copied to it.
+    #[error("{name} has {bytes} bytes; the copy needs {wanted}")]
+    DestinationSmall {
+        /// The device.
+        name: String,
+        /// Its bytes.
+        bytes: u64,
+        /// Bytes of the drive.
+        wanted: u64,
+    },
     /// A file that stands where a copy shall begin.
     #[error("{} is there already and no log of a copy belongs to it: nothing is overwritten", path.display())]
     CopyExists {

@@ -11,11 +11,13 @@ pub mod copy;
 mod error;
 pub mod fathom;
 pub mod files;
+pub mod health;
 pub mod job;
 pub mod ladder;
 pub mod layout;
 pub mod mend;
 pub mod plan;
+pub mod reads;
 pub mod sweep;
 pub mod yard;
 

@@ -2,6 +2,7 @@
 //! documented in `docs/formats.md`. It stands beside the copy, so that every later stage knows the places that are
 //! missing.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -32,6 +33,62 @@ pub enum CopyState {
     Inner,
     /// Did not read when it was asked for by itself.
     Failed,
+}
+
+impl CopyState {
+    /// All of them, in the order of their numbers.
+    pub const ALL: [Self; 5] = [Self::Untried, Self::Copied, Self::PassedOver, Self::Inner, Self::Failed];
+}
+
+/// By what a stretch of a copy is proven to be what was read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RangeHash {
+    /// The drive said that it is a hole: zeros.
+    Zeros,
+    /// BLAKE3 of its bytes.
+    Blake3([u8; 32]),
+}
+
+impl RangeHash {
+    fn text(self) -> String {
+        match self {
+            Self::Zeros => "zeros".into(),
+            Self::Blake3(bytes) => blake3::Hash::from_bytes(bytes).to_hex().to_string(),
+        }
+    }
+
+    fn parse(text: &str) -> Option<Self> {
+        match text {
+            "zeros" => Some(Self::Zeros),
+            hex => Some(Self::Blake3(*blake3::Hash::from_hex(hex).ok()?.as_bytes())),
+        }
+    }
+}
+
+/// The hashes of a copy: of stretches that do not overlap, as far as nothing was written over them since.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CopyHashes(BTreeMap<u64, (u64, RangeHash)>);
+
+impl CopyHashes {
+    /// Each stretch with its hash, ascending.
+    pub fn iter(&self) -> impl Iterator<Item = (ByteRange, RangeHash)> {
+        self.0.iter().map(|(start, (end, hash))| (ByteRange::new(ByteOffset(*start), ByteOffset(*end)), *hash))
+    }
+
+    /// Something else is known of `range` now: hashes that reach into it no longer hold.
+    fn set(&mut self, range: ByteRange, hash: Option<RangeHash>) {
+        if range.is_empty() {
+            return;
+        }
+        let before = self.0.range(..range.start.0).next_back().filter(|(_, (end, _))| *end > range.start.0).map(|(start, _)| *start);
+        let inside: Vec<u64> = self.0.range(range.start.0..range.end.0).map(|(start, _)| *start).collect();
+        for start in before.into_iter().chain(inside) {
+            self.0.remove(&start);
+        }
+        if let Some(hash) = hash {
+            self.0.insert(range.start.0, (range.end.0, hash));
+        }
+    }
 }
 
 /// The map of a copy: stretches from 0 to the length, joined where neighbours are alike.
@@ -103,6 +160,27 @@ impl CopyMap {
         self.ranges(&[state]).iter().map(|range| range.len()).sum()
     }
 
+    /// The map in `count` parts of equal length: bytes in each state, in the order of [`CopyState::ALL`]. For a picture.
+    #[must_use]
+    pub fn parts(&self, count: usize) -> Vec<[u64; 5]> {
+        let width = self.len.div_ceil(count.max(1) as u64).max(1);
+        let mut parts = vec![[0u64; 5]; usize::try_from(self.len.div_ceil(width)).unwrap_or(0)];
+        let ends = self.stretches.iter().skip(1).map(|(at, _)| *at).chain([self.len]);
+        for ((start, state), end) in self.stretches.iter().zip(ends) {
+            let mut at = *start;
+            while at < end {
+                let index = at / width;
+                let stop = ((index + 1) * width).min(end);
+                let part = usize::try_from(index).ok().and_then(|index| parts.get_mut(index));
+                if let Some(bytes) = part.and_then(|part| part.get_mut(*state as usize)) {
+                    *bytes += stop - at;
+                }
+                at = stop;
+            }
+        }
+        parts
+    }
+
     /// Everything that is not in the copy, joined.
     #[must_use]
     pub fn missing(&self) -> Vec<ByteRange> {
@@ -139,15 +217,19 @@ struct Line {
     at: u64,
     bytes: u64,
     state: CopyState,
-    /// CRC-32 of `at`, `bytes` and the state's word: a torn line is recognised.
+    /// By what it is proven, where it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    hash: Option<String>,
+    /// CRC-32 of `at`, `bytes`, the state's number and `hash`: a torn line is recognised.
     sum: u32,
 }
 
-fn sum(at: u64, bytes: u64, state: CopyState) -> u32 {
+fn sum(at: u64, bytes: u64, state: CopyState, hash: Option<&str>) -> u32 {
     let mut crc = crc32fast::Hasher::new();
     crc.update(&at.to_le_bytes());
     crc.update(&bytes.to_le_bytes());
     crc.update(&[state as u8]);
+    crc.update(hash.unwrap_or_default().as_bytes());
     crc.finalize()
 }
 
@@ -191,10 +273,19 @@ impl CopyLog {
     /// [`SourceError::Log`] when it cannot be read; [`SourceError::LogHead`] when its first line is none, when it is no
     /// regular file, or too long.
     pub fn read(path: &Path) -> Result<(CopyHead, CopyMap), SourceError> {
-        let (head, map) = Self::read_here(path)?;
-        let Some(elsewhere) = head.log else { return Ok((head, map)) };
-        let (head, map) = Self::read_here(&elsewhere)?;
-        if head.log.is_some() { Err(SourceError::LogHead { path: elsewhere }) } else { Ok((head, map)) }
+        let (head, map, _) = Self::read_whole(path)?;
+        Ok((head, map))
+    }
+
+    /// As [`CopyLog::read`], with the hashes.
+    ///
+    /// # Errors
+    /// As [`CopyLog::read`].
+    pub fn read_whole(path: &Path) -> Result<(CopyHead, CopyMap, CopyHashes), SourceError> {
+        let here = Self::read_here(path)?;
+        let Some(elsewhere) = here.0.log else { return Ok(here) };
+        let there = Self::read_here(&elsewhere)?;
+        if there.0.log.is_some() { Err(SourceError::LogHead { path: elsewhere }) } else { Ok(there) }
     }
 
     /// The first line of the log at `path` itself.
@@ -205,7 +296,7 @@ impl CopyLog {
         Ok(Self::read_here(path)?.0)
     }
 
-    fn read_here(path: &Path) -> Result<(CopyHead, CopyMap), SourceError> {
+    fn read_here(path: &Path) -> Result<(CopyHead, CopyMap, CopyHashes), SourceError> {
         let about = fs::metadata(path).map_err(failed("read", path))?;
         if !about.is_file() || about.len() > LONGEST_LOG {
             return Err(SourceError::LogHead { path: path.into() });
@@ -215,15 +306,18 @@ impl CopyLog {
         let head: Option<CopyHead> = lines.next().and_then(|line| serde_json::from_str(line).ok());
         let head =
             head.filter(|head| head.version == COPY_LOG_VERSION).ok_or_else(|| SourceError::LogHead { path: path.into() })?;
-        let mut map = CopyMap::new(head.bytes);
+        let (mut map, mut hashes) = (CopyMap::new(head.bytes), CopyHashes::default());
         for line in lines {
             let Ok(line) = serde_json::from_str::<Line>(line) else { break };
-            if line.sum != sum(line.at, line.bytes, line.state) || line.at.checked_add(line.bytes).is_none() {
+            let own = sum(line.at, line.bytes, line.state, line.hash.as_deref());
+            if line.sum != own || line.at.checked_add(line.bytes).is_none_or(|end| end > head.bytes) {
                 break;
             }
-            map.set(ByteRange::sized(ByteOffset(line.at), line.bytes), line.state);
+            let range = ByteRange::sized(ByteOffset(line.at), line.bytes);
+            map.set(range, line.state);
+            hashes.set(range, line.hash.as_deref().and_then(RangeHash::parse));
         }
-        Ok((head, map))
+        Ok((head, map, hashes))
     }
 
     /// Opens the log at `path` for going on: it is written anew, short, so that a torn end does not stay.
@@ -231,14 +325,15 @@ impl CopyLog {
     /// # Errors
     /// As [`CopyLog::read`], and when it cannot be written.
     pub fn go_on(path: &Path) -> Result<(Self, CopyHead, CopyMap), SourceError> {
-        let (head, map) = Self::read(path)?;
+        let (head, map, hashes) = Self::read_whole(path)?;
         let part = path.with_extension("part");
         let _ = fs::remove_file(&part);
         let mut log = Self::create(&part, &head)?;
         let all = [CopyState::Copied, CopyState::PassedOver, CopyState::Inner, CopyState::Failed];
         for state in all {
-            map.ranges(&[state]).into_iter().for_each(|range| log.note(range, state));
+            map.ranges(&[state]).into_iter().for_each(|range| log.note(range, state, None));
         }
+        hashes.iter().for_each(|(range, hash)| log.note(range, CopyState::Copied, Some(hash)));
         log.flush()?;
         fs::rename(&part, path).map_err(failed("rename", &part))?;
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
@@ -249,9 +344,11 @@ impl CopyLog {
         Ok((log, head, map))
     }
 
-    /// Notes the state of a stretch; it is durable after the next [`CopyLog::flush`].
-    pub fn note(&mut self, range: ByteRange, state: CopyState) {
-        let line = Line { at: range.start.0, bytes: range.len(), state, sum: sum(range.start.0, range.len(), state) };
+    /// Notes the state of a stretch, and by what it is proven; it is durable after the next [`CopyLog::flush`].
+    pub fn note(&mut self, range: ByteRange, state: CopyState, hash: Option<RangeHash>) {
+        let hash = hash.map(RangeHash::text);
+        let sum = sum(range.start.0, range.len(), state, hash.as_deref());
+        let line = Line { at: range.start.0, bytes: range.len(), state, hash, sum };
         self.waiting.push_str(&serde_json::to_string(&line).unwrap_or_default());
         self.waiting.push('\n');
     }
@@ -315,7 +412,7 @@ mod tests {
             let path = folder.path().join("c.ykcopy");
             let mut log = CopyLog::create(&path, &head()).unwrap();
             for step in 0..8u64 {
-                log.note(ByteRange::sized(ByteOffset(step * 100), 100), CopyState::Copied);
+                log.note(ByteRange::sized(ByteOffset(step * 100), 100), CopyState::Copied, None);
             }
             log.flush().unwrap();
             let whole = fs::read(&path).unwrap();
@@ -340,15 +437,15 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("c.ykcopy");
         let mut log = CopyLog::create(&path, &head()).unwrap();
-        log.note(ByteRange::sized(ByteOffset(0), 300), CopyState::Copied);
-        log.note(ByteRange::sized(ByteOffset(300), 50), CopyState::Failed);
+        log.note(ByteRange::sized(ByteOffset(0), 300), CopyState::Copied, None);
+        log.note(ByteRange::sized(ByteOffset(300), 50), CopyState::Failed, None);
         log.flush().unwrap();
         let mut text = fs::read_to_string(&path).unwrap();
         text.push_str("{\"at\":350,\"bytes\":600,\"state\":\"copied\",\"sum\":1}\n{\"at\":9");
         fs::write(&path, text).unwrap();
         let (mut log, _, map) = CopyLog::go_on(&path).unwrap();
         assert_eq!((map.bytes(CopyState::Copied), map.bytes(CopyState::Failed)), (300, 50));
-        log.note(ByteRange::sized(ByteOffset(350), 650), CopyState::Copied);
+        log.note(ByteRange::sized(ByteOffset(350), 650), CopyState::Copied, None);
         log.flush().unwrap();
         let (_, map) = CopyLog::read(&path).unwrap();
         assert_eq!(map.missing(), [ByteRange::sized(ByteOffset(300), 50)]);
@@ -363,7 +460,7 @@ mod tests {
             CopyLog::create(&at(name), &CopyHead { log: Some(at(to)), ..head() }).unwrap();
         };
         let mut log = CopyLog::create(&at("real"), &head()).unwrap();
-        log.note(ByteRange::sized(ByteOffset(0), 10), CopyState::Copied);
+        log.note(ByteRange::sized(ByteOffset(0), 10), CopyState::Copied, None);
         log.flush().unwrap();
         pointer("one", "real");
         pointer("two", "one");

@@ -36,7 +36,7 @@ mod target;
 mod text;
 mod window;
 
-pub use copy_log::{COPY_LOG_VERSION, CopyHead, CopyLog, CopyMap, CopyState, copy_log_of};
+pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, CopyState, RangeHash, copy_log_of};
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
 pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth};

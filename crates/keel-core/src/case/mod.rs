@@ -1,5 +1,11 @@
 //! What outlives a run: where it is kept, and reading and writing it without half-written files.
 
+mod journal;
+mod record;
+
+pub use journal::{JournalLine, Seal, Verified, lines, verify};
+pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Told, now};
+
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -63,3 +69,6 @@ pub fn bundles(identity: &Identity) -> Vec<PathBuf> {
     bundles.sort();
     bundles
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,43 +1,67 @@
-//! The image that a copy goes to, and its log: the image is durable before the log says so.
+//! The image or device that a copy goes to, and its log.
 
-use std::fs::{File, OpenOptions};
-use std::os::unix::fs::FileExt;
+use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::{FileExt, FileTypeExt};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyMap, CopyState, SharedSource, copy_log_of};
+use keel_source::{
+    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyMap, CopyState, SharedSource, WriteTarget, copy_log_of,
+};
 
+use super::CopyOptions;
+use super::writer::{Place, Writer};
+use crate::case;
 use crate::error::{CoreError, Refusal, file_error};
-
-/// What at most is read again after a power loss: flushing oftener costs more than it saves.
-const FLUSH_BYTES: u64 = 1 << 30;
-/// As above, in time: a sick drive delivers little.
-const FLUSH_EVERY: Duration = Duration::from_secs(10);
+use crate::plan::Confirmation;
 
 /// An opened copy.
 pub(super) struct Dest {
-    file: File,
+    file: Arc<File>,
     path: PathBuf,
-    log: CopyLog,
+    writer: Writer,
     pub(super) log_path: PathBuf,
     pub(super) map: CopyMap,
     pub(super) resumed: bool,
-    /// What became known since the last flush, neighbours joined.
-    waiting: Vec<(ByteRange, CopyState)>,
-    waiting_bytes: u64,
-    flushed: Instant,
+    /// Bytes that were handed over and may not be in the file yet.
+    under_way: bool,
+    /// Holds the lock of a device.
+    _device: Option<Box<dyn WriteTarget>>,
+}
+
+/// True when `path` is a block device.
+fn is_device(path: &Path) -> bool {
+    fs::metadata(path).is_ok_and(|about| about.file_type().is_block_device())
+}
+
+/// The log of the copy at `path`, unless it is told otherwise: beside an image, in the state folder of a device.
+///
+/// # Errors
+/// [`CoreError::Source`] for a device that does not open.
+pub(super) fn log_of(path: &Path) -> Result<PathBuf, CoreError> {
+    if is_device(path) {
+        let device = keel_source::open(path, keel_source::OpenOptions::default())?;
+        return Ok(device_log(device.identity()));
+    }
+    Ok(copy_log_of(path))
+}
+
+/// The log of a copy on a device.
+pub(super) fn device_log(identity: &keel_source::Identity) -> PathBuf {
+    case::drive_folder(identity).join("copy.ykcopy")
 }
 
 impl Dest {
     /// Begins the copy of `source` at `path`, or opens it for going on.
-    pub(super) fn open(source: &SharedSource, path: &Path, log: Option<&Path>) -> Result<Self, CoreError> {
+    pub(super) fn open(source: &SharedSource, path: &Path, options: &CopyOptions) -> Result<Self, CoreError> {
         let identity = source.identity();
         let same = |own: &PathBuf| path.canonicalize().is_ok_and(|path| Some(path) == own.canonicalize().ok());
         if identity.path.as_ref().is_some_and(same) {
             return Err(Refusal::CopyOntoItself.into());
         }
-        let beside = copy_log_of(path);
-        let log_path = log.map_or_else(|| beside.clone(), PathBuf::from);
+        if source.is_empty() {
+            return Err(CoreError::Nothing("the drive reports 0 bytes: there is nothing to copy"));
+        }
         let head = CopyHead {
             version: COPY_LOG_VERSION,
             source: identity.key(),
@@ -45,6 +69,12 @@ impl Dest {
             sector: u32::try_from(identity.logical_sector.bytes()).unwrap_or(512),
             log: None,
         };
+        if is_device(path) { Self::on_device(path, &head, options) } else { Self::as_image(path, &head, options) }
+    }
+
+    fn as_image(path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
+        let beside = copy_log_of(path);
+        let log_path = options.log.clone().unwrap_or_else(|| beside.clone());
         // A log that stands elsewhere is named beside the copy: nobody shall open the copy without it, and nobody shall
         // take it for the log of another file.
         let named = match log_path == beside {
@@ -56,16 +86,16 @@ impl Dest {
             return Err(Refusal::CopyExists { path: path.into() }.into());
         }
         if log_path.exists() {
-            return Self::go_on(path, log_path, &head);
+            return Self::go_on(path, log_path, head);
         }
         if named.is_some() && !is_named {
             CopyLog::create(&beside, &CopyHead { log: named, ..head.clone() })?;
         }
-        let log = CopyLog::create(&log_path, &head)?;
+        let log = CopyLog::create(&log_path, head)?;
         let file = image(path, true)?;
         file.set_len(head.bytes).map_err(file_error("write", path))?;
         file.sync_all().map_err(file_error("flush", path))?;
-        Ok(Self::of(file, path, log, log_path, CopyMap::new(head.bytes), false))
+        Ok(Self::of(file, path, log, log_path, CopyMap::new(head.bytes), false, None))
     }
 
     fn go_on(path: &Path, log_path: PathBuf, head: &CopyHead) -> Result<Self, CoreError> {
@@ -84,31 +114,78 @@ impl Dest {
             return Err(Refusal::OtherCopy { log: log_path }.into());
         }
         let (log, _, map) = CopyLog::go_on(&log_path)?;
-        Ok(Self::of(file, path, log, log_path, map, true))
+        Ok(Self::of(file, path, log, log_path, map, true, None))
     }
 
-    fn of(file: File, path: &Path, log: CopyLog, log_path: PathBuf, map: CopyMap, resumed: bool) -> Self {
-        let (waiting, flushed) = (Vec::new(), Instant::now());
-        Self { file, path: path.into(), log, log_path, map, resumed, waiting, waiting_bytes: 0, flushed }
-    }
-
-    /// Writes what was read at `at`. Zeros stay a hole.
-    pub(super) fn write(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), CoreError> {
-        if bytes.iter().any(|byte| *byte != 0) || (self.resumed && self.holds_something(at, bytes.len())) {
-            self.file.write_all_at(bytes, at.0).map_err(file_error("write", &self.path))?;
+    /// A copy on a device of its own: everything on it is lost, so that its code is wanted, also for going on.
+    fn on_device(path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
+        let device = keel_source::open(path, keel_source::OpenOptions::default())?;
+        let identity = device.identity();
+        match &options.confirmation {
+            Some(Confirmation::Code(code)) if code.trim().eq_ignore_ascii_case(&identity.code()) => {}
+            _ => return Err(Refusal::DestinationCode { name: identity.name.clone() }.into()),
         }
-        self.settle(ByteRange::sized(at, bytes.len() as u64), CopyState::Copied)
+        if device.len() < head.bytes {
+            return Err(Refusal::DestinationSmall { name: identity.name.clone(), bytes: device.len(), wanted: head.bytes }.into());
+        }
+        let target = device.open_target()?;
+        let log_path = options.log.clone().unwrap_or_else(|| device_log(identity));
+        if let Some(folder) = log_path.parent() {
+            fs::create_dir_all(folder).map_err(file_error("create", folder))?;
+        }
+        let file = OpenOptions::new().read(true).write(true).open(path).map_err(file_error("open", path))?;
+        if log_path.exists() {
+            let (of, _) = CopyLog::read(&log_path)?;
+            if of != *head {
+                return Err(Refusal::OtherCopy { log: log_path }.into());
+            }
+            let (log, _, map) = CopyLog::go_on(&log_path)?;
+            return Ok(Self::of(file, path, log, log_path, map, true, Some(target)));
+        }
+        let log = CopyLog::create(&log_path, head)?;
+        Ok(Self::of(file, path, log, log_path, CopyMap::new(head.bytes), false, Some(target)))
+    }
+
+    fn of(
+        file: File,
+        path: &Path,
+        log: CopyLog,
+        log_path: PathBuf,
+        map: CopyMap,
+        resumed: bool,
+        device: Option<Box<dyn WriteTarget>>,
+    ) -> Self {
+        let file = Arc::new(file);
+        let place = Place { file: Arc::clone(&file), path: path.into(), holds_something: resumed, device: device.is_some() };
+        let writer = Writer::start(place, log);
+        Self { file, path: path.into(), writer, log_path, map, resumed, under_way: false, _device: device }
+    }
+
+    /// Takes what was read at `at`: the first `len` bytes of the buffer. A buffer for the next read comes back.
+    pub(super) fn write(&mut self, at: ByteOffset, bytes: Vec<u8>, len: usize) -> Result<Vec<u8>, CoreError> {
+        if len == 0 {
+            return Ok(bytes);
+        }
+        self.map.set(ByteRange::sized(at, len as u64), CopyState::Copied);
+        self.under_way = true;
+        self.writer.data(at, bytes, len)
+    }
+
+    /// Notes a stretch that the drive knows to be a hole.
+    pub(super) fn hole(&mut self, range: ByteRange) -> Result<(), CoreError> {
+        if range.is_empty() {
+            return Ok(());
+        }
+        self.map.set(range, CopyState::Copied);
+        self.writer.hole(range)
     }
 
     /// What the copy holds at `at`.
-    pub(super) fn read(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), CoreError> {
+    pub(super) fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), CoreError> {
+        if self.under_way {
+            self.flush()?;
+        }
         self.file.read_exact_at(buf, at.0).map_err(file_error("read", &self.path))
-    }
-
-    /// Whether something stands at `at` in a copy that goes on: what was written when the power failed.
-    fn holds_something(&self, at: ByteOffset, len: usize) -> bool {
-        let mut there = vec![0; len];
-        self.file.read_exact_at(&mut there, at.0).is_err() || there.iter().any(|byte| *byte != 0)
     }
 
     /// Notes what became known of a stretch.
@@ -117,24 +194,20 @@ impl Dest {
             return Ok(());
         }
         self.map.set(range, state);
-        match self.waiting.last_mut() {
-            Some((last, as_well)) if *as_well == state && last.end == range.start => last.end = range.end,
-            _ => self.waiting.push((range, state)),
-        }
-        self.waiting_bytes += range.len();
-        if self.waiting_bytes >= FLUSH_BYTES || self.flushed.elapsed() >= FLUSH_EVERY {
-            self.flush()?;
-        }
-        Ok(())
+        self.writer.state(range, state)
     }
 
     /// Makes the copy durable, then the log.
     pub(super) fn flush(&mut self) -> Result<(), CoreError> {
-        self.file.sync_data().map_err(file_error("flush", &self.path))?;
-        self.waiting.drain(..).for_each(|(range, state)| self.log.note(range, state));
-        self.log.flush()?;
-        (self.waiting_bytes, self.flushed) = (0, Instant::now());
+        self.writer.flush()?;
+        self.under_way = false;
         Ok(())
+    }
+
+    /// Makes everything durable and ends; what is known of the copy comes back.
+    pub(super) fn end(self) -> Result<CopyMap, CoreError> {
+        self.writer.end()?;
+        Ok(self.map)
     }
 }
 

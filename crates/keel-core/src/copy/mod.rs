@@ -4,18 +4,24 @@
 mod dest;
 mod pass;
 mod touched;
+mod verify;
 mod volumes;
+mod writer;
 
 pub use touched::{Touched, touched};
+pub use verify::{CopyVerified, VerifyProgress, verify};
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use keel_source::{ByteOffset, ByteRange, CopyState, SharedSource};
+use keel_source::{ByteOffset, ByteRange, CopyLog, CopyMap, CopyState, Identity, Masked, SharedSource};
 use serde::Serialize;
 
 use crate::CoreError;
 use crate::job::Desk;
+use crate::plan::Confirmation;
 use dest::Dest;
 use pass::{Copier, Tally};
 
@@ -57,6 +63,39 @@ impl Pass {
     }
 }
 
+/// Parts of the picture that progress carries.
+pub const COPY_PARTS: usize = 512;
+
+/// The technician's hand on a copy that runs. Clones share it.
+#[derive(Debug, Clone, Default)]
+pub struct CopyControl {
+    paused: Arc<AtomicBool>,
+    skip: Arc<AtomicBool>,
+}
+
+impl CopyControl {
+    /// Lets the copy rest before its next request, or go on.
+    pub fn pause(&self, rest: bool) {
+        self.paused.store(rest, Ordering::Relaxed);
+    }
+
+    /// True while it rests.
+    #[must_use]
+    pub fn is_paused(&self) -> bool {
+        self.paused.load(Ordering::Relaxed)
+    }
+
+    /// Ends the pass that runs; the next one begins.
+    pub fn skip_pass(&self) {
+        self.skip.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether the pass shall end; asked once.
+    fn take_skip(&self) -> bool {
+        self.skip.swap(false, Ordering::Relaxed)
+    }
+}
+
 /// How to copy.
 #[derive(Debug, Clone)]
 pub struct CopyOptions {
@@ -72,16 +111,32 @@ pub struct CopyOptions {
     pub most_time: Option<Duration>,
     /// How long a drive that is off the link is waited for.
     pub link_wait: Duration,
+    /// Stop when the errors and sectors that the drive's health page counts grew by so many.
+    pub most_grown: Option<u64>,
+    /// The code of the destination, where that is a device.
+    pub confirmation: Option<Confirmation>,
+    /// The technician's hand on it.
+    pub control: CopyControl,
 }
 
 impl Default for CopyOptions {
     fn default() -> Self {
-        Self { log: None, passes: Pass::USUAL.into(), again: 3, most_errors: None, most_time: None, link_wait: LINK_WAIT }
+        Self {
+            log: None,
+            passes: Pass::USUAL.into(),
+            again: 3,
+            most_errors: None,
+            most_time: None,
+            link_wait: LINK_WAIT,
+            most_grown: None,
+            confirmation: None,
+            control: CopyControl::default(),
+        }
     }
 }
 
 /// How far a copy is.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct CopyProgress {
     /// The pass that runs.
     pub pass: Pass,
@@ -93,6 +148,18 @@ pub struct CopyProgress {
     pub total: u64,
     /// Reads that failed so far.
     pub errors: u64,
+    /// Times that the drive dropped off the link.
+    pub link_drops: u64,
+    /// Bytes per second over the last moments, by the drive's clock.
+    pub rate: u64,
+    /// How long the last request took, in microseconds.
+    pub last_us: u64,
+    /// What is usual for a large request of this drive, in microseconds.
+    pub usual_us: u64,
+    /// Bytes in each state, in the order of [`CopyState::ALL`].
+    pub states: [u64; 5],
+    /// The picture: bytes in each state for [`COPY_PARTS`] parts of the drive.
+    pub parts: Arc<Vec<[u64; 5]>>,
 }
 
 /// Why a copy ended before its passes were through.
@@ -107,6 +174,25 @@ pub enum Stopped {
     Time,
     /// The drive went off the link and did not come back.
     Link,
+    /// The drive came back, or answers, with another length: another drive, or one that lies.
+    OtherLength,
+    /// The drive's health page counts more and more.
+    Health,
+}
+
+impl Stopped {
+    /// In words, with what to do next.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Cancelled => "stopped; the same copy goes on from here",
+            Self::Errors => "stopped after as many failed reads as were allowed; the same copy goes on",
+            Self::Time => "stopped when the time was over; the same copy goes on",
+            Self::Link => "the drive went off the link and did not come back: cable, port, power; the same copy goes on",
+            Self::OtherLength => "the drive claims another length than before: check that it is the same one, then its capacity",
+            Self::Health => "stopped because the drive's own page counts more and more errors; the same copy goes on",
+        }
+    }
 }
 
 /// What a copy came to.
@@ -142,7 +228,7 @@ pub struct Copied {
 /// [`CoreError::File`] and [`CoreError::Source`] when copy or log cannot be written: both then stay as they are, and the
 /// next run goes on from there. A place that does not read is no error.
 pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Result<Copied, CoreError> {
-    let dest = Dest::open(source, path, options.log.as_deref())?;
+    let dest = Dest::open(source, path, options)?;
     let (resumed, log) = (dest.resumed, dest.log_path.clone());
     let mut copier = Copier::new(source, dest, options, desk);
     if options.passes.contains(&Pass::Volumes) {
@@ -162,4 +248,31 @@ pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &De
         log,
         took_ms: u64::try_from(took.as_millis()).unwrap_or(u64::MAX),
     })
+}
+
+/// `source` with what is missing of it as unreadable places, where it is a device that a copy was written to.
+///
+/// # Errors
+/// [`CoreError::Source`] when the log of that copy cannot be read: the device must not be taken for whole then.
+pub fn as_copy(source: SharedSource) -> Result<SharedSource, CoreError> {
+    let Some(log) = device_copy(source.identity()) else { return Ok(source) };
+    let (head, map) = CopyLog::read(&log)?;
+    let mut missing = map.missing();
+    if head.bytes < source.len() {
+        missing.push(ByteRange::new(ByteOffset(head.bytes), ByteOffset(source.len())));
+    }
+    Ok(Arc::new(Masked::new(source, missing, "the drive did not deliver this place when it was copied")))
+}
+
+/// The log of the copy that was written to the device `identity`.
+fn device_copy(identity: &Identity) -> Option<PathBuf> {
+    let is_device = identity.link == keel_source::LinkKind::BlockDevice;
+    Some(dest::device_log(identity)).filter(|log| is_device && log.is_file())
+}
+
+/// The state of the copy at `path`, by its log; `None` where there is none yet.
+#[must_use]
+pub fn known(path: &Path) -> Option<CopyMap> {
+    let log = dest::log_of(path).ok().filter(|log| log.is_file())?;
+    CopyLog::read(&log).ok().map(|(_, map)| map)
 }

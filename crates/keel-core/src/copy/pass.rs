@@ -1,11 +1,12 @@
 //! The passes of a copy.
 
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, ReadCause, SharedSource};
 
 use super::dest::Dest;
-use super::{CopyOptions, CopyProgress, Pass, Stopped};
+use super::{COPY_PARTS, CopyOptions, CopyProgress, Pass, Stopped};
 use crate::CoreError;
 use crate::job::Desk;
 
@@ -25,6 +26,10 @@ const KNOWN_AFTER: u32 = 8;
 const MOST_TRIES: u32 = 3;
 /// How long a drive that is off the link is left alone between two requests.
 const LINK_PAUSE: Duration = Duration::from_millis(500);
+/// How long a resting copy sleeps between two looks.
+const REST: Duration = Duration::from_millis(50);
+/// How often the health page is asked, by the drive's clock.
+const HEALTH_EVERY: Duration = Duration::from_secs(10);
 /// How often the listener hears.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 
@@ -65,8 +70,15 @@ pub(super) struct Copier {
     copied: u64,
     errors: u64,
     link_drops: u64,
-    /// The drive was waited for in vain.
-    link_gone: bool,
+    /// The drive was waited for in vain, or is another one now.
+    gone: Option<Stopped>,
+    /// What the health page counted at the start, and when it was asked last.
+    grown_from: Option<(u64, Duration)>,
+    /// Copied bytes and the drive's time when the rate was taken last.
+    rated: (u64, Duration, u64),
+    last: Duration,
+    /// The pass that runs is to end.
+    skipping: bool,
     usual: Duration,
     sound_reads: u32,
     started: Instant,
@@ -112,7 +124,11 @@ impl Copier {
             buf: vec![0; usize::try_from(LARGE.max(unit)).unwrap_or(0)],
             errors: 0,
             link_drops: 0,
-            link_gone: false,
+            gone: None,
+            grown_from: None,
+            rated: (0, Duration::ZERO, 0),
+            last: Duration::ZERO,
+            skipping: false,
             usual: Duration::ZERO,
             sound_reads: 0,
             started: Instant::now(),
@@ -128,23 +144,27 @@ impl Copier {
                 continue;
             }
             self.pass = pass;
-            unless_stopped!(match pass {
+            self.skipping = false;
+            let way = match pass {
                 // What it takes was read before the passes began.
                 Pass::Volumes => self.stop(),
                 Pass::Sound => self.sound()?,
                 Pass::Edges => self.edges()?,
                 Pass::Inner => self.inner()?,
                 Pass::Again => self.again()?,
-            });
+            };
+            if self.skipping {
+                continue;
+            }
+            unless_stopped!(way);
         }
         Ok(None)
     }
 
     /// Makes everything durable, and tells what it came to.
-    pub(super) fn end(mut self) -> Result<Tally, CoreError> {
-        self.dest.flush()?;
+    pub(super) fn end(self) -> Result<Tally, CoreError> {
         let took = self.took();
-        Ok(Tally { map: self.dest.map, errors: self.errors, link_drops: self.link_drops, took })
+        Ok(Tally { map: self.dest.end()?, errors: self.errors, link_drops: self.link_drops, took })
     }
 
     fn took(&self) -> Duration {
@@ -152,11 +172,15 @@ impl Copier {
     }
 
     /// Asked before every request: whether to go on.
-    pub(super) fn stop(&self) -> Option<Stopped> {
-        if self.desk.cancel().is_cancelled() {
+    pub(super) fn stop(&mut self) -> Option<Stopped> {
+        self.skipping |= self.options.control.take_skip();
+        if self.skipping {
+            // Ends the pass, and not the copy: the loop over the passes knows.
             Some(Stopped::Cancelled)
-        } else if self.link_gone {
-            Some(Stopped::Link)
+        } else if self.desk.cancel().is_cancelled() {
+            Some(Stopped::Cancelled)
+        } else if self.gone.is_some() {
+            self.gone
         } else if self.options.most_errors.is_some_and(|most| self.errors >= most) {
             Some(Stopped::Errors)
         } else if self.options.most_time.is_some_and(|most| self.took() >= most) {
@@ -167,10 +191,55 @@ impl Copier {
     }
 
     fn tell(&mut self, at: ByteOffset) {
-        if self.told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
-            self.told = Some(Instant::now());
-            let (pass, total) = (self.pass, self.source.len());
-            self.desk.tell(CopyProgress { pass, at, copied: self.copied, total, errors: self.errors });
+        if self.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {
+            return;
+        }
+        self.told = Some(Instant::now());
+        let now = self.took();
+        let spent = now.saturating_sub(self.rated.1);
+        // Over less than this, one large request would be the whole rate.
+        if spent >= Duration::from_millis(400) {
+            let bytes = self.copied.saturating_sub(self.rated.0);
+            let rate = u64::try_from(u128::from(bytes) * 1_000_000 / spent.as_micros().max(1)).unwrap_or(u64::MAX);
+            self.rated = (self.copied, now, rate);
+        }
+        let parts = self.dest.map.parts(COPY_PARTS);
+        let mut states = [0; 5];
+        for part in &parts {
+            states.iter_mut().zip(part).for_each(|(all, bytes)| *all += bytes);
+        }
+        let us = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
+        self.desk.tell(CopyProgress {
+            pass: self.pass,
+            at,
+            copied: self.copied,
+            total: self.source.len(),
+            errors: self.errors,
+            link_drops: self.link_drops,
+            rate: self.rated.2,
+            last_us: us(self.last),
+            usual_us: us(self.usual),
+            states,
+            parts: Arc::new(parts),
+        });
+    }
+
+    /// Rests while it is asked to, and looks after the drive's health page now and then.
+    fn rest(&mut self) {
+        while self.options.control.is_paused() && !self.desk.cancel().is_cancelled() {
+            std::thread::sleep(REST);
+        }
+        let Some(most) = self.options.most_grown else { return };
+        let now = self.took();
+        if self.grown_from.is_some_and(|(_, asked)| now.saturating_sub(asked) < HEALTH_EVERY) {
+            return;
+        }
+        let Ok(verdict) = crate::health::ask(self.source.as_ref()) else { return };
+        let count = verdict.media_count();
+        let from = self.grown_from.map_or(count, |(from, _)| from);
+        self.grown_from = Some((from, now));
+        if count.saturating_sub(from) >= most {
+            self.gone = Some(Stopped::Health);
         }
     }
 
@@ -234,6 +303,7 @@ impl Copier {
     /// for; what it was asked for stays as it is.
     fn ask(&mut self, range: ByteRange) -> Result<Answer, CoreError> {
         self.tell(range.start);
+        self.rest();
         let mut buf = std::mem::take(&mut self.buf);
         let piece = buf.get_mut(..usize::try_from(range.len()).unwrap_or(0)).unwrap_or_default();
         let mut gone_since = None;
@@ -248,6 +318,12 @@ impl Copier {
                 return Ok(Answer::Stopped(stopped));
             }
         };
+        self.last = took;
+        if read.as_ref().is_err_and(|error| error.cause == ReadCause::PastEnd) {
+            self.buf = buf;
+            self.gone = Some(Stopped::OtherLength);
+            return Ok(Answer::Stopped(Stopped::OtherLength));
+        }
         let sector = self.source.identity().logical_sector.bytes();
         let delivered = match &read {
             Ok(()) => range.len(),
@@ -257,9 +333,7 @@ impl Copier {
                 (first - range.start) / sector * sector
             }
         };
-        let kept = self.dest.write(range.start, piece.get(..usize::try_from(delivered).unwrap_or(0)).unwrap_or_default());
-        self.buf = buf;
-        kept?;
+        self.buf = self.dest.write(range.start, buf, usize::try_from(delivered).unwrap_or(0))?;
         self.copied += delivered;
         let slow = self.is_slow(took, read.is_ok());
         Ok(Answer::Got(Got { delivered, whole: read.is_ok(), slow }))
@@ -273,8 +347,16 @@ impl Copier {
             now
         });
         if now.saturating_sub(since) >= self.options.link_wait {
-            self.link_gone = true;
+            self.gone = Some(Stopped::Link);
             return self.stop();
+        }
+        // It may be back under another name of the system, and as another drive.
+        if let Ok(found) = self.source.look_up_anew() {
+            if found.len() == self.source.len() && found.identity().key() == self.source.identity().key() {
+                self.source = found;
+            } else if found.identity().serial == self.source.identity().serial {
+                self.gone = Some(Stopped::OtherLength);
+            }
         }
         // A virtual clock does not wait for us.
         if self.source.elapsed().is_none() {
@@ -316,7 +398,7 @@ impl Copier {
                 // What the source knows to be a hole is one in the copy, too.
                 data = self.source.next_data(at).unwrap_or(ByteRange::new(range.end, range.end));
                 let hole = ByteRange::new(at, data.start.clamp(at, range.end));
-                self.dest.settle(hole, CopyState::Copied)?;
+                self.dest.hole(hole)?;
                 self.copied += hole.len();
                 at = hole.end;
                 continue;

@@ -257,9 +257,9 @@ mod tests {
         assert!(restored.whole && !path.exists());
         assert_eq!((&now[512..1536], &now[4096..4608]), (&before[512..1536], &[0; 512][..]));
         assert_eq!(now[..512], bytes(7)[..512]);
-        fs::write(&path, &whole[..whole.len() - 700]).unwrap();
+        fs::write(&path, &whole[..whole.len() - 540]).unwrap();
         let (now, _) = restored_over(bytes(7), &identity, &path).unwrap();
-        assert_eq!(now[512..1536], before[512..1536]);
+        assert!(now[512..1536] == before[512..1536]);
         fs::write(&path, &whole).unwrap();
         let other = Identity::bare("other", 8192, LinkKind::Image);
         assert!(restored_over(bytes(7), &other, &path).unwrap_err().to_string().contains("another drive"));

@@ -1,9 +1,11 @@
 //! The ladder: which rungs hold, and the lowest one that does not. Runs on a drive and on an overlay alike.
 
 mod drive;
+mod ground;
 mod trouble;
 mod volume;
 
+pub use ground::Ground;
 pub(crate) use volume::samples;
 
 use keel_format::table;
@@ -195,10 +197,12 @@ impl Ladder {
         self.rungs.iter().find(|rung| rung.rung == name)
     }
 
-    /// True when reads fail: the drive is to be copied before anything is written.
+    /// True when reads fail, the drive says of itself that it fails, or its link drops: the drive is to be copied before
+    /// anything is written.
     #[must_use]
     pub fn reads_fail(&self) -> bool {
-        self.rung(RungName::Reads).is_some_and(|rung| rung.state == RungState::Broken)
+        let broken = |name| self.rung(name).is_some_and(|rung| rung.state == RungState::Broken);
+        broken(RungName::Reads) || broken(RungName::Health) || broken(RungName::Link)
     }
 }
 
@@ -206,8 +210,16 @@ impl Ladder {
 /// examined is `untested`.
 #[must_use]
 pub fn examine(source: &SharedSource, finds: &[Find], cancel: &Cancel) -> Ladder {
+    let ground = Ground::ask(source, cancel, &mut |_| {});
+    examine_on(&ground, source, finds, cancel)
+}
+
+/// As [`examine`], on ground that was asked already: a drive is not read again for each view of it.
+#[must_use]
+pub fn examine_on(ground: &Ground, source: &SharedSource, finds: &[Find], cancel: &Cancel) -> Ladder {
     let table = table::read(source.as_ref());
-    let mut rungs = drive::rungs(source, &table, finds, cancel);
+    let mut rungs = ground.rungs.clone();
+    rungs.push(drive::table_rung(source, &table, finds));
     rungs.sort_by_key(|rung| rung.rung);
     let volumes = volume::ladders(source, &table, finds, cancel);
     let lowest_broken = lowest(&rungs, &volumes);

@@ -194,7 +194,7 @@ fn note_missing(view: &dyn Source, path: &Path, bad: &[ByteRange]) -> Result<(),
     let source = format!("{} repaired", identity.key());
     let head = CopyHead { version: COPY_LOG_VERSION, source, bytes: view.len(), sector, log: None };
     let mut log = CopyLog::create(&copy_log_of(path), &head)?;
-    log.note(ByteRange::sized(ByteOffset(0), view.len()), CopyState::Copied);
-    bad.iter().for_each(|range| log.note(*range, CopyState::Failed));
+    log.note(ByteRange::sized(ByteOffset(0), view.len()), CopyState::Copied, None);
+    bad.iter().for_each(|range| log.note(*range, CopyState::Failed, None));
     Ok(log.flush()?)
 }

@@ -1,0 +1,77 @@
+use std::fs;
+
+use keel_source::LinkKind;
+
+use super::*;
+use crate::yard::intake::Outcome;
+
+fn state() {
+    static STATE: OnceLock<tempfile::TempDir> = OnceLock::new();
+    keep_state_in(STATE.get_or_init(|| tempfile::tempdir().unwrap()).path());
+}
+
+#[test]
+fn a_case_keeps_what_was_told_and_checked_and_its_journal_proves_it() {
+    state();
+    let folder = tempfile::tempdir().unwrap();
+    let drive = folder.path().join("pier lamp.img");
+    fs::write(&drive, [0; 512]).unwrap();
+    let mut case = Case::open(&drive, None, "Brackwater Line").unwrap();
+    case.set_symptom("comes_and_goes", true).unwrap();
+    let known = case.tell("It says: Data error (cyclic redundancy check)\u{1b}[2J").unwrap();
+    assert_eq!(known.iter().map(|known| known.symptom).collect::<Vec<_>>(), ["read_errors"]);
+    case.set_check("other_cable", Some(Outcome::No), "the long one").unwrap();
+    assert!(case.set_check("other_moon", None, "").is_err() && case.set_symptom("moody", true).is_err());
+    let mut identity = Identity::bare("pier lamp.img", 512, LinkKind::Image);
+    identity.serial = Some("BL-1".into());
+    case.identify(&identity).unwrap();
+    let again = Case::of(&drive, None).unwrap().unwrap();
+    assert_eq!(again, case);
+    assert_eq!(again.record.told.symptoms, ["comes_and_goes", "read_errors"]);
+    assert!(!again.record.told.texts[0].contains('\u{1b}') && again.record.checks[0].note == "the long one");
+    let events: Vec<String> = lines(&again.folder).unwrap().into_iter().map(|line| line.event).collect();
+    assert_eq!(events, ["opened", "symptom", "told", "check", "identity"]);
+    assert!(verify(&again.folder, &again.record.journal).unwrap().whole);
+    // The drive under another name, the old one gone.
+    let moved = folder.path().join("renamed.img");
+    fs::rename(&drive, &moved).unwrap();
+    assert_eq!(Case::of(&moved, Some(&identity)).unwrap().unwrap().record.name, case.record.name);
+    assert!(Case::of(&moved, None).unwrap().is_none());
+}
+
+#[test]
+fn every_change_to_a_journal_is_seen() {
+    state();
+    let folder = tempfile::tempdir().unwrap();
+    let drive = folder.path().join("gangway.img");
+    fs::write(&drive, [0; 512]).unwrap();
+    let mut case = Case::open(&drive, None, "").unwrap();
+    for number in 0..6 {
+        case.write_down("note", &serde_json::json!({ "number": number })).unwrap();
+    }
+    let path = case.folder.join("journal.jsonl");
+    let whole = fs::read_to_string(&path).unwrap();
+    let seal = case.record.journal.clone();
+    let verdict = |text: &str| {
+        fs::write(&path, text).unwrap();
+        verify(&case.folder, &seal).unwrap()
+    };
+    assert!(verdict(&whole).whole);
+    let rows: Vec<&str> = whole.lines().collect();
+    for index in 0..rows.len() {
+        let mut without = rows.clone();
+        without.remove(index);
+        assert!(!verdict(&(without.join("\n") + "\n")).whole, "line {index} taken out");
+        let changed = whole.replace(&format!("\"number\":{index},"), &format!("\"number\":{index} ,"));
+        assert!(changed != whole && !verdict(&changed).whole, "line {index} changed");
+    }
+    let mut swapped = rows.clone();
+    swapped.swap(2, 3);
+    assert!(!verdict(&(swapped.join("\n") + "\n")).whole);
+    // A line that a crash left behind the seal is none of the damages.
+    fs::write(&path, &whole).unwrap();
+    journal::append(&path, "note", &serde_json::json!({})).unwrap();
+    let verified = verify(&case.folder, &seal).unwrap();
+    assert!(verified.whole && verified.lines == seal.lines + 1);
+    assert!(!verdict("").whole);
+}

@@ -1,0 +1,241 @@
+//! Rungs 1 to 4: what the drive itself is asked, once, for the drive and for every view of it.
+
+use keel_format::{Finding, Severity};
+use keel_source::{ByteRange, LinkKind, NoHealth, SharedSource};
+
+use super::{Rung, RungName, RungState};
+use crate::case::Case;
+use crate::fathom::{self, Fathomed, Method, Nature};
+use crate::health::{self, HealthVerdict, Standing};
+use crate::job::{Cancel, Desk};
+use crate::reads::{self, Latency, Left, ReadsOptions, Survey};
+use crate::yard::intake::{self, Cause, Outcome};
+
+/// The most places that are listed one by one.
+const MOST_LISTED: usize = 16;
+
+/// The rungs 1 to 4 of a drive, and what they were read from.
+#[derive(Debug, Clone)]
+pub struct Ground {
+    /// Link, Health, Reads, Capacity.
+    pub rungs: Vec<Rung>,
+    /// How it delivers; none for a copy, whose missing places are known.
+    pub survey: Option<Survey>,
+    /// What it says of itself.
+    pub health: Option<HealthVerdict>,
+    /// What it stores, where that was measured.
+    pub capacity: Option<Fathomed>,
+}
+
+impl Ground {
+    /// Asks the drive: its samples first, since they show how the link carries; each rung is handed to `each` as soon as it
+    /// is known. The drive's case is asked for the checks that were made. Reads only.
+    pub fn ask(source: &SharedSource, cancel: &Cancel, each: &mut dyn FnMut(&Rung)) -> Self {
+        let identity = source.identity();
+        let health = health::ask(source.as_ref());
+        let mut rungs = vec![health_rung(&health)];
+        rungs.iter().for_each(&mut *each);
+        let survey = source.missing().is_empty().then(|| {
+            let desk = Desk::new(cancel.clone()).0;
+            reads::survey(source, ReadsOptions::sampled(), &desk)
+        });
+        rungs.push(survey.as_ref().map_or_else(|| reads_of_copy(source.missing()), |survey| reads_rung(source, survey)));
+        rungs.iter().skip(1).for_each(&mut *each);
+        let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
+        rungs.push(link_rung(source, survey.as_ref(), health.as_ref().ok(), case.as_ref()));
+        let capacity = fathom::known(identity);
+        rungs.push(capacity_rung(source, capacity.as_ref()));
+        rungs.iter().skip(2).for_each(each);
+        rungs.sort_by_key(|rung| rung.rung);
+        Self { rungs, survey, health: health.ok(), capacity }
+    }
+}
+
+/// What a drive shows of its link while it is asked, and what the checks outside the computer say.
+fn link_rung(source: &SharedSource, survey: Option<&Survey>, health: Option<&HealthVerdict>, case: Option<&Case>) -> Rung {
+    let identity = source.identity();
+    let (mut findings, mut state) = (Vec::new(), RungState::Sound);
+    let mut note = "answers".to_string();
+    if matches!(identity.link, LinkKind::Image | LinkKind::Derived) {
+        (state, note) = (RungState::Untested, "an image has no link".into());
+    } else if identity.bytes == 0 {
+        (state, note) = (RungState::Broken, "reports 0 bytes".into());
+        let what = "the drive answers and reports 0 bytes: its electronics or firmware are up, its medium is not";
+        findings.push(Finding::of_all(Severity::Broken, what, "the size that it claims"));
+    }
+    if let Some(survey) = survey.filter(|survey| survey.link_lost > 0) {
+        (state, note) = (RungState::Broken, "drops off the link".into());
+        let what = format!("{} requests were not answered at all: the drive dropped off the link", survey.link_lost);
+        findings.push(Finding::of_all(Severity::Broken, what, "samples over the surface"));
+    } else if let Some(survey) = survey.filter(|survey| survey.interface_errors > 0) {
+        (state, note) = (RungState::Doubtful, "interface errors".into());
+        let cured = survey.failed.iter().filter(|failed| failed.interface && failed.came).count();
+        let what = format!("{} transfers failed on their way; {cured} of them came when they were asked for again", survey.interface_errors);
+        findings.push(Finding::of_all(Severity::Doubt, what, "samples over the surface, and spaced second tries"));
+    }
+    if let Some(health) = health.filter(|health| health.link_count() > 0 && state != RungState::Broken) {
+        (state, note) = (state.max(RungState::Doubtful), if note == "answers" { "interface errors".into() } else { note });
+        let what = format!("the drive itself counts {} interface errors", health.link_count());
+        findings.push(Finding::of_all(Severity::Doubt, what, "its health page"));
+    }
+    let mut next = Vec::new();
+    if let Some(case) = case {
+        told_by_case(case, &mut findings, &mut next);
+    }
+    if matches!(state, RungState::Broken | RungState::Doubtful) && next.is_empty() {
+        let causes = intake::remaining(["comes_and_goes"], &case.map(Case::made).unwrap_or_default());
+        if let Some(check) = intake::next_check(&causes, &case.map(Case::made).unwrap_or_default()) {
+            next.push(format!("check outside the computer: {} ({} min); note it in the Yard", check.words, check.minutes));
+        }
+    }
+    let mut rung = Rung::new(RungName::Link, state, note).with(findings);
+    rung.next = next;
+    rung
+}
+
+/// The checks that were made, what remains, and the one that comes next.
+fn told_by_case(case: &Case, findings: &mut Vec<Finding>, next: &mut Vec<String>) {
+    for made in &case.record.checks {
+        let Some(check) = intake::check(&made.check) else { continue };
+        let result = if made.outcome == Outcome::Yes { check.results.0 } else { check.results.1 };
+        let note = if made.note.is_empty() { String::new() } else { format!(" ({})", made.note) };
+        findings.push(Finding::of_all(Severity::Note, format!("{}: {result}{note}", check.words), format!("checked at {}", made.at)));
+    }
+    let remaining = case.remaining();
+    let words: Vec<&str> = remaining.iter().map(|cause: &Cause| cause.word()).collect();
+    if case.record.told.symptoms.is_empty() {
+        return;
+    }
+    let what = match words.as_slice() {
+        [] => "every cause that the symptoms leave was ruled out: look at the symptoms again".to_string(),
+        [only] => format!("what remains at fault: {only}"),
+        more => format!("may still be at fault: {}", more.join(", ")),
+    };
+    findings.push(Finding::of_all(Severity::Note, what, "symptoms as told, and the checks"));
+    if let Some(check) = case.next_check() {
+        next.push(format!("next check: {} ({} min)", check.words, check.minutes));
+    }
+}
+
+fn health_rung(health: &Result<HealthVerdict, NoHealth>) -> Rung {
+    match health {
+        Err(error) => {
+            let rung = Rung::new(RungName::Health, RungState::Untested, error.to_string());
+            match error {
+                NoHealth::NotKept => rung,
+                NoHealth::Refused { .. } => rung.then("out of its enclosure, or on another port, it may hand them out"),
+            }
+        }
+        Ok(verdict) => {
+            let state = match verdict.standing {
+                Standing::Sound => RungState::Sound,
+                Standing::Worn => RungState::Doubtful,
+                Standing::Failing => RungState::Broken,
+            };
+            let mut rung = Rung::new(RungName::Health, state, verdict.standing.word()).with(verdict.findings.clone());
+            rung.next.clone_from(&verdict.advice);
+            rung
+        }
+    }
+}
+
+/// The reads of a copy were made when it was taken: what is missing is known, and a broken rung above it is the next step.
+fn reads_of_copy(missing: &[ByteRange]) -> Rung {
+    let bytes: u64 = missing.iter().map(|range| range.len()).sum();
+    let places = missing.iter().take(MOST_LISTED);
+    let findings = places.map(|range| {
+        let what = format!("{} bytes are missing from the copy", range.len());
+        Finding::at(Severity::Doubt, range.start, what, "the log of the copy")
+    });
+    let said = format!("{bytes} bytes missing in {} places", missing.len());
+    Rung::new(RungName::Reads, RungState::Doubtful, said)
+        .with(findings.collect())
+        .then("while the drive still answers, go on with the copy: ykeel copy, the same command")
+        .then("ykeel files --missing names the files that lack something")
+}
+
+fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
+    if survey.asked == 0 {
+        let note = if source.is_empty() { "there is nothing to read" } else { "not sampled" };
+        return Rung::new(RungName::Reads, RungState::Untested, note);
+    }
+    let staying: Vec<_> = survey.staying().filter(|failed| !failed.interface).collect();
+    let mut findings: Vec<Finding> = staying
+        .iter()
+        .take(MOST_LISTED)
+        .map(|failed| {
+            let what = format!("{} bytes cannot be read, asked {} times", failed.range.len(), failed.tries);
+            Finding::at(Severity::Broken, failed.range.start, what, format!("sampled read: {}", failed.reason))
+        })
+        .collect();
+    for failed in survey.failed.iter().filter(|failed| failed.came && !failed.interface).take(MOST_LISTED) {
+        let what = format!("{} bytes came at try {}", failed.range.len(), failed.tries);
+        findings.push(Finding::at(Severity::Doubt, failed.range.start, what, format!("sampled read: {}", failed.reason)));
+    }
+    let late: u64 = [Latency::Slow, Latency::Stuck].iter().map(|class| survey.count(*class)).sum();
+    if late > 0 {
+        let worst = survey.picture.iter().max_by_key(|cell| cell.longest_us);
+        let (longest, at) = worst.map_or((0, keel_source::ByteOffset(0)), |cell| (cell.longest_us, cell.at));
+        let what = format!("{late} reads took more than ten times what is usual for this drive, up to {} ms", longest / 1000);
+        let how = format!("the median of {} reads is {} µs", survey.came, survey.median_us);
+        findings.push(Finding::at(Severity::Doubt, at, what, how));
+    }
+    if let Some(left) = survey.left.filter(|left| *left != Left::Cancelled) {
+        findings.push(Finding::of_all(Severity::Note, format!("not all places were asked: {}", left.word()), "samples over the surface"));
+    }
+    let state = match (staying.is_empty(), findings.iter().any(|finding| finding.severity == Severity::Doubt)) {
+        (false, _) => RungState::Broken,
+        (true, true) => RungState::Doubtful,
+        (true, false) => RungState::Sound,
+    };
+    let reached = survey.came + survey.failed.iter().filter(|failed| failed.came).count() as u64;
+    let rung = Rung::new(RungName::Reads, state, format!("{reached} of {} samples", survey.asked)).with(findings);
+    match state {
+        RungState::Broken => rung.then("copy the drive first (ykeel copy), then work on the copy: what cannot be read cannot be put back"),
+        RungState::Doubtful => rung.then("copy the drive before anything is written to it"),
+        _ => rung,
+    }
+}
+
+fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
+    let identity = source.identity();
+    if matches!(identity.link, LinkKind::Image | LinkKind::Derived) {
+        return Rung::new(RungName::Capacity, RungState::Untested, "an image holds what it holds");
+    }
+    if fathom::interrupted(identity).is_some() {
+        let what = "a probe was interrupted: what it touched does not stand as it was";
+        return Rung::new(RungName::Capacity, RungState::Broken, "a probe was interrupted")
+            .with(vec![Finding::of_all(Severity::Broken, what, "what it touched is kept, and can be put back")])
+            .then("put it back: ykeel fathom SOURCE --restore, or u in Fathom");
+    }
+    let Some(verdict) = verdict else {
+        return Rung::new(RungName::Capacity, RungState::Untested, "untested: Fathom").then("Fathom will prove how much the drive can store");
+    };
+    let state = match verdict.nature {
+        nature if nature.is_lie() => if verdict.method == Method::Estimate { RungState::Doubtful } else { RungState::Broken },
+        Nature::Honest => RungState::Sound,
+        Nature::Unknown => RungState::Untested,
+        _ => RungState::Doubtful,
+    };
+    let severity = match state {
+        RungState::Broken => Severity::Broken,
+        RungState::Doubtful => Severity::Doubt,
+        _ => Severity::Note,
+    };
+    let findings = verdict
+        .reasons
+        .iter()
+        .enumerate()
+        .map(|(index, reason)| {
+            let severity = if index == 0 { severity } else { Severity::Note };
+            Finding::of_all(severity, reason.clone(), format!("{}, {}", verdict.method.word(), verdict.sureness.word()))
+        })
+        .collect();
+    let rung = Rung::new(RungName::Capacity, state, verdict.line()).with(findings);
+    if state == RungState::Broken {
+        rung.then(format!("everything from byte {} on is lost; copy what lies before it, and trust the drive with nothing", verdict.proven_bytes))
+            .then("Mend fits table and volume to the true end where that can be done")
+    } else {
+        rung
+    }
+}
