@@ -45,6 +45,18 @@ impl Geometry {
         }
     }
 
+    /// The same volume in at most `room` bytes: its count of sectors and clusters cut, everything else where it is. `None` for
+    /// a kind whose other structures would have to change as well, and where the rest would be another kind.
+    #[must_use]
+    pub fn shortened(self, room: u64) -> Option<Self> {
+        match self {
+            Self::Fat(fat) => fat.shortened(room).map(Self::Fat),
+            Self::ExFat(exfat) => exfat.shortened(room).map(Self::ExFat),
+            Self::Ntfs(ntfs) => ntfs.shortened(room).map(Self::Ntfs),
+            Self::Ext(_) | Self::HfsPlus(_) | Self::Known(_) => None,
+        }
+    }
+
     /// Length of the volume in bytes.
     #[must_use]
     pub fn bytes(&self) -> u64 {

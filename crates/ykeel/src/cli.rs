@@ -147,14 +147,38 @@ pub(crate) enum Command {
         #[arg(long, value_name = "DIR")]
         to: PathBuf,
     },
-    /// Draw the drive as it is, as it was found and as it would be.
+    /// Hand over a PDF with drawings, ladder and journal, or one drawing as SVG.
     Report {
         #[command(flatten)]
         source: SourceArgs,
-        /// The drawing to write: FILE.svg.
+        /// The report to write: FILE.pdf; or one drawing: FILE.svg.
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
+        /// Which drawing: as SVG, or as a PDF of its own.
+        #[arg(long, value_enum)]
+        drawing: Option<DrawingArg>,
     },
+    /// Keep a client's drive as a case: symptoms, error texts, checks, and a journal that proves itself.
+    #[command(subcommand)]
+    Case(CaseCommand),
+    /// Read the drive's own health page and judge it.
+    Health {
+        #[command(flatten)]
+        source: SourceArgs,
+    },
+    /// Read samples of the surface, or all of it, and tell how the drive delivers.
+    Reads {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Read every byte instead of samples.
+        #[arg(long)]
+        full: bool,
+        /// The most time that it may take.
+        #[arg(long, value_name = "MINUTES")]
+        minutes: Option<u32>,
+    },
+    /// Measure how much the drive can really store.
+    Fathom(FathomArgs),
     /// Lay out the demo yard and open it.
     Demo {
         /// Folder of the demo yard.
@@ -169,11 +193,126 @@ pub(crate) enum Command {
     },
 }
 
+/// What is done with a case.
+#[derive(Debug, Subcommand)]
+pub(crate) enum CaseCommand {
+    /// Open the case of a drive.
+    Open {
+        /// The drive; it need not answer.
+        source: PathBuf,
+        /// Whose it is.
+        #[arg(long, default_value = "")]
+        client: String,
+        /// What the client sees: a symptom's id, as `ykeel case words` lists them.
+        #[arg(long = "symptom", value_name = "ID")]
+        symptoms: Vec<String>,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Keep a text of the client: an error message as pasted, or a note. Known errors are led to the rungs they come from.
+    Tell {
+        /// The drive.
+        source: PathBuf,
+        /// The text.
+        text: String,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Note what came of a check made outside the computer.
+    Check {
+        /// The drive.
+        source: PathBuf,
+        /// The check's id, as `ykeel case words` lists them.
+        check: String,
+        /// Whether it helped (or was listed, or found).
+        #[arg(value_enum)]
+        outcome: OutcomeArg,
+        /// What to note with it: which cable, which port and its speed.
+        #[arg(long, default_value = "")]
+        note: String,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a case: what was told, what was checked, what remains, what comes next.
+    Show {
+        /// The drive, or the folder of a case.
+        source: PathBuf,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Prove that the journal of a case is whole.
+    Verify {
+        /// The drive, or the folder of a case.
+        source: PathBuf,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+    /// List the symptoms, the checks and the error messages that are known.
+    Words {
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum OutcomeArg {
+    /// It helped; it is listed; it was found.
+    Yes,
+    /// No change; not listed; none.
+    No,
+    /// Take the check back.
+    Undo,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum DrawingArg {
+    /// The keel: now, found, plan.
+    Keel,
+    /// Latency and errors over the surface.
+    Reads,
+    /// The health page.
+    Health,
+    /// What is in the copy and what is not.
+    Copy,
+    /// Address written against address read.
+    Capacity,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FathomArgs {
+    #[command(flatten)]
+    pub(crate) source: SourceArgs,
+    /// Write and verify every sector: everything on the drive is lost.
+    #[arg(long, conflicts_with_all = ["estimate", "restore"])]
+    pub(crate) fill: bool,
+    /// Only read: content that repeats is weak evidence.
+    #[arg(long, conflicts_with = "restore")]
+    pub(crate) estimate: bool,
+    /// Put back what an interrupted probe touched.
+    #[arg(long)]
+    pub(crate) restore: bool,
+    /// Confirmation code of the drive: it is written to.
+    #[arg(long, value_name = "CODE")]
+    pub(crate) confirm: Option<String>,
+    /// Go on without the code: image files and simulated drives only, and never for a fill.
+    #[arg(long, conflicts_with_all = ["confirm", "fill"])]
+    pub(crate) yes: bool,
+    /// The largest cache that the drive may hide its lie in, in MiB.
+    #[arg(long, value_name = "MIB", default_value_t = 1024)]
+    pub(crate) largest_cache: u64,
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct CopyArgs {
     #[command(flatten)]
     pub(crate) source: SourceArgs,
-    /// The image to write: a new file, or one that its log goes on with.
+    /// The image to write: a new file, or one that its log goes on with; or a block device (with --confirm).
     #[arg(value_name = "DEST")]
     pub(crate) dest: PathBuf,
     /// Where the log is kept; by default beside the image, as DEST.ykcopy.
@@ -197,6 +336,15 @@ pub(crate) struct CopyArgs {
     /// How long a drive that is off the link is waited for.
     #[arg(long, value_name = "MINUTES", default_value_t = 10)]
     pub(crate) link_minutes: u32,
+    /// Stop when the errors that the drive's health page counts grew by so many.
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) stop_grown: Option<u64>,
+    /// Confirmation code of the destination, where that is a device: everything on it is lost.
+    #[arg(long, value_name = "CODE")]
+    pub(crate) confirm: Option<String>,
+    /// Compare the copy with the hashes taken while it was read, and fetch again what rots.
+    #[arg(long)]
+    pub(crate) verify: bool,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]

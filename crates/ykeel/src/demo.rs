@@ -1,6 +1,7 @@
 //! The demo yard: packed drives of the Brackwater Line, laid out into a folder.
 
 use std::fs;
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 
 use anyhow::Context;
@@ -10,12 +11,12 @@ use crate::app;
 
 /// The drives: name of the image, and its pack.
 const IMAGES: &[(&str, &[u8])] = &[
-    ("purser-stick.img", include_bytes!("../../../demo/purser-stick.pack")),
+    ("purser-stick.img", PURSER_STICK),
     ("ticket-office.img", include_bytes!("../../../demo/ticket-office.pack")),
     ("engine-log/surface.img", include_bytes!("../../../demo/engine-log.pack")),
     ("harbour-camera.img", include_bytes!("../../../demo/harbour-camera.pack")),
     ("winch-room/surface.img", include_bytes!("../../../demo/winch-room.pack")),
-    ("galley.img", include_bytes!("../../../demo/galley.pack")),
+    ("galley.img", GALLEY),
     ("timetable-desk.img", include_bytes!("../../../demo/timetable-desk.pack")),
     ("chart-table.img", include_bytes!("../../../demo/chart-table.pack")),
     ("deckhand-laptop.img", include_bytes!("../../../demo/deckhand-laptop.pack")),
@@ -32,7 +33,26 @@ const IMAGES: &[(&str, &[u8])] = &[
     ("linen-store.img", include_bytes!("../../../demo/linen-store.pack")),
     ("skipper-mirror.img", include_bytes!("../../../demo/skipper-mirror.pack")),
     ("deck-recorder.img", include_bytes!("../../../demo/deck-recorder.pack")),
+    ("tide-stick/surface.img", include_bytes!("../../../demo/tide-stick.pack")),
+    ("bargain-stick/surface.img", include_bytes!("../../../demo/bargain-stick.pack")),
+    // Sick drives with the surface of a sound one, or of one whose table is gone.
+    ("mess-room/surface.img", PURSER_STICK),
+    ("radio-room/surface.img", GALLEY),
+    ("gangway/surface.img", GALLEY),
+    ("boiler-room/surface.img", GALLEY),
 ];
+
+/// Drives with the surface of another one have a disk signature of their own: byte 440 of an MBR, four bytes.
+const SIGNATURES: &[(&str, [u8; 4])] = &[
+    ("radio-room/surface.img", *b"RAD1"),
+    ("gangway/surface.img", *b"GNG1"),
+    ("boiler-room/surface.img", *b"BLR1"),
+];
+
+/// The surface of the purser's stick.
+const PURSER_STICK: &[u8] = include_bytes!("../../../demo/purser-stick.pack");
+/// The surface of the galley's drive.
+const GALLEY: &[u8] = include_bytes!("../../../demo/galley.pack");
 
 /// Texts: notes as the client told them, and descriptions of simulated drives.
 const TEXTS: &[(&str, &str)] = &[
@@ -60,6 +80,20 @@ const TEXTS: &[(&str, &str)] = &[
     ("linen-store.note.txt", include_str!("../../../demo/linen-store.note.txt")),
     ("skipper-mirror.note.txt", include_str!("../../../demo/skipper-mirror.note.txt")),
     ("deck-recorder.note.txt", include_str!("../../../demo/deck-recorder.note.txt")),
+    ("tide-stick.note.txt", include_str!("../../../demo/tide-stick.note.txt")),
+    ("tide-stick.drive.toml", include_str!("../../../demo/tide-stick.drive.toml")),
+    ("bargain-stick.note.txt", include_str!("../../../demo/bargain-stick.note.txt")),
+    ("bargain-stick.drive.toml", include_str!("../../../demo/bargain-stick.drive.toml")),
+    ("mess-room.note.txt", include_str!("../../../demo/mess-room.note.txt")),
+    ("mess-room.drive.toml", include_str!("../../../demo/mess-room.drive.toml")),
+    ("radio-room.note.txt", include_str!("../../../demo/radio-room.note.txt")),
+    ("radio-room.drive.toml", include_str!("../../../demo/radio-room.drive.toml")),
+    ("gangway.note.txt", include_str!("../../../demo/gangway.note.txt")),
+    ("gangway.drive.toml", include_str!("../../../demo/gangway.drive.toml")),
+    ("boiler-room.note.txt", include_str!("../../../demo/boiler-room.note.txt")),
+    ("boiler-room.drive.toml", include_str!("../../../demo/boiler-room.drive.toml")),
+    ("car-deck.note.txt", include_str!("../../../demo/car-deck.note.txt")),
+    ("car-deck.drive.toml", include_str!("../../../demo/car-deck.drive.toml")),
 ];
 
 /// Lays out the demo yard in `dir` and opens it.
@@ -84,6 +118,9 @@ fn lay_out(dir: &Path, fresh: bool) -> anyhow::Result<()> {
         // Whole or not at all: an interrupted layout is laid out again.
         let part = path.with_extension("part");
         pack::unpack(&mut &packed[..], &part).with_context(|| format!("cannot unpack {}", part.display()))?;
+        if let Some((_, signature)) = SIGNATURES.iter().find(|(own, _)| own == name) {
+            fs::File::options().write(true).open(&part)?.write_all_at(signature, 440)?;
+        }
         fs::rename(&part, &path)?;
     }
     for (name, text) in TEXTS {
@@ -92,10 +129,9 @@ fn lay_out(dir: &Path, fresh: bool) -> anyhow::Result<()> {
             fs::write(&path, text).with_context(|| format!("cannot write {}", path.display()))?;
         }
     }
-    for drive in ["engine-log.drive.spill", "winch-room.drive.spill"] {
-        if fresh {
-            let _ = fs::remove_file(dir.join(drive));
-        }
+    // What was written beside the surfaces of simulated drives.
+    for (name, _) in TEXTS.iter().filter(|(name, _)| fresh && name.ends_with(".drive.toml")) {
+        let _ = fs::remove_file(dir.join(name.replace(".toml", ".spill")));
     }
     Ok(())
 }

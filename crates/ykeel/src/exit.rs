@@ -43,7 +43,8 @@ fn of_core(error: &CoreError) -> u8 {
     match error {
         CoreError::Source(source) => of_source(source),
         CoreError::Format(_) => 3,
-        CoreError::Refused(_) | CoreError::Bundle { .. } => 4,
+        CoreError::Refused(_) | CoreError::Bundle { .. } | CoreError::Saved { .. } => 4,
+        CoreError::Case { .. } => 3,
         CoreError::Unknown { .. } => 2,
         CoreError::File { .. } | CoreError::Nothing(_) => 5,
     }

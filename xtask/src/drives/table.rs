@@ -292,4 +292,23 @@ pub(super) const DRIVES: &[Drive] = &[
         journal: Some("RECORDER"),
         ..PLAIN
     },
+    // A stick that wraps: the volume was made for what it claims; the surface ends where the drive does.
+    Drive {
+        name: "tide-stick",
+        bytes: 64_000_000_000,
+        volumes: &[Volume::new("vfat", "TIDES", MIB, 61_000 * MIB, 60).few()],
+        grown_to: Some(4_009_754_624),
+        ..PLAIN
+    },
+    // One that drops what is written behind its end.
+    Drive {
+        name: "bargain-stick",
+        bytes: 32_010_928_128,
+        volumes: &[
+            Volume::new("vfat", "BARGAIN", MIB, 8000 * MIB, 61).few(),
+            Volume::new("ext4", "SLIPWAY", 8001 * MIB, 16_000 * MIB, 62).few(),
+        ],
+        grown_to: Some(2_004_877_312),
+        ..PLAIN
+    },
 ];

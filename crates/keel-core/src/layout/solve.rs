@@ -57,6 +57,9 @@ fn refusal(source: &SharedSource, find: &Find, choices: &Choices, ground: ByteRa
     if find.grade == Grade::Contradicted && !held {
         return Some("its witnesses contradict one another; hold it to take it in".into());
     }
+    if let Some(behind) = find.behind.as_ref().filter(|behind| behind.why.is_some()) {
+        return Some(behind.sentence());
+    }
     if find.range().end.0 > source.len() {
         return Some(format!("reaches {} bytes behind the end of the drive", find.range().end.0 - source.len()));
     }

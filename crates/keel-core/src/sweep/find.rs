@@ -5,6 +5,7 @@ use keel_format::{FoundVolume, Geometry, Stamp, VolumeKind, Witness, WitnessKind
 use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SharedSource, printable};
 use serde::Serialize;
 
+use super::stored::{self, Behind};
 use super::inside;
 
 /// How sure a find is.
@@ -80,6 +81,9 @@ pub struct Find {
     pub inside_file: Option<String>,
     /// Newest time in its root directory.
     pub newest: Option<Stamp>,
+    /// What lies behind the end of a drive that stores less than it claims.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub behind: Option<Behind>,
     /// What is needed to look into it.
     pub geometry: Geometry,
 }
@@ -162,10 +166,12 @@ pub(super) fn make(source: &SharedSource, mut found: Vec<FoundVolume>) -> Vec<Fi
                 inside: None,
                 inside_file: None,
                 newest: volume.newest,
+                behind: None,
                 geometry: volume.geometry,
             }
         })
         .collect();
     inside::mark(source, &mut finds);
+    stored::fit(source, &mut finds);
     finds
 }

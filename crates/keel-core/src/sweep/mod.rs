@@ -5,9 +5,11 @@ mod find;
 mod inside;
 mod landmarks;
 mod state;
+mod stored;
 mod surface;
 
 pub use compare::{RootLook, RootName, rival, root_look};
+pub use stored::Behind;
 pub use find::{Find, Grade};
 pub use state::SweepState;
 

@@ -6,11 +6,21 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use keel_format::table;
-use keel_source::{Identity, LinkKind, OpenOptions, printable};
+use keel_source::{Identity, LinkKind, OpenOptions, SharedSource, printable};
 use serde::Serialize;
 
 use crate::error::{CoreError, chain, file_error};
-use crate::plan;
+use crate::case::Case;
+use crate::{copy, fathom, plan};
+
+/// Opens a drive as every stage but Fathom works on it: one that was shown to claim more than it stores, as far as it stores;
+/// a device that a copy was written to, without what is missing of it.
+///
+/// # Errors
+/// [`CoreError::Source`] as [`keel_source::open`], and when the log of a copy cannot be read.
+pub fn open(path: &Path, options: OpenOptions) -> Result<SharedSource, CoreError> {
+    copy::as_copy(fathom::as_stored(keel_source::open(path, options)?))
+}
 
 /// One drive of the yard.
 #[derive(Debug, Clone, Serialize)]
@@ -29,6 +39,10 @@ pub struct Berth {
     pub symptom: Option<String>,
     /// The undo bundle of an interrupted apply.
     pub interrupted: Option<PathBuf>,
+    /// What an interrupted probe touched.
+    pub probe_interrupted: Option<PathBuf>,
+    /// Its case, where one is open.
+    pub case: Option<String>,
 }
 
 /// Endings of files that are drives.
@@ -70,24 +84,21 @@ pub fn berths(paths: Vec<PathBuf>) -> Vec<Berth> {
 #[must_use]
 pub fn berth(path: PathBuf) -> Berth {
     let symptom = note(&path);
-    match keel_source::open(&path, OpenOptions::default()) {
-        Ok(source) => {
-            let (identity, interrupted) = (Some(source.identity().clone()), plan::interrupted(&source));
-            let disk_identifier = table::read(source.as_ref()).disk_identifier();
-            Berth { path, identity, problem: None, disk_identifier, same_identifier: Vec::new(), symptom, interrupted }
-        }
-        Err(error) => {
-            let problem = Some(chain(&error));
-            Berth {
-                path,
-                identity: None,
-                problem,
-                disk_identifier: None,
-                same_identifier: Vec::new(),
-                symptom,
-                interrupted: None,
-            }
-        }
+    let opened = open(&path, OpenOptions::default());
+    let problem = opened.as_ref().err().map(|error| chain(error));
+    let source = opened.ok();
+    let identity = source.as_ref().map(|source| source.identity().clone());
+    let case = Case::of(&path, identity.as_ref()).ok().flatten();
+    Berth {
+        disk_identifier: source.as_ref().and_then(|source| table::read(source.as_ref()).disk_identifier()),
+        interrupted: source.as_ref().and_then(plan::interrupted),
+        probe_interrupted: identity.as_ref().and_then(fathom::interrupted),
+        case: case.map(|case| case.record.name),
+        same_identifier: Vec::new(),
+        problem,
+        symptom,
+        identity,
+        path,
     }
 }
 

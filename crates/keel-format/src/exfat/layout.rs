@@ -262,6 +262,17 @@ impl ExFatGeometry {
         self.volume_length.saturating_mul(u64::from(self.bytes_per_sector))
     }
 
+    /// The same volume in at most `room` bytes: fewer clusters; the allocation bitmap is then longer than it needs to be, which
+    /// the specification allows. `None` where no cluster is left.
+    #[must_use]
+    pub fn shortened(self, room: u64) -> Option<Self> {
+        let volume_length = (room / u64::from(self.bytes_per_sector.max(1))).min(self.volume_length);
+        let heap = volume_length.checked_sub(u64::from(self.cluster_heap_offset))?;
+        let clusters = (heap / u64::from(self.sectors_per_cluster.max(1))).min(u64::from(self.cluster_count));
+        let short = Self { volume_length, cluster_count: u32::try_from(clusters).ok()?, ..self };
+        (clusters > 0 && short.cluster_at(self.root_cluster).is_some()).then_some(short)
+    }
+
     /// First byte of the cluster heap in the volume.
     #[must_use]
     pub fn heap_at(&self) -> ByteOffset {

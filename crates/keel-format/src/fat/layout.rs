@@ -314,6 +314,20 @@ impl FatGeometry {
         self.total_sectors.saturating_mul(u64::from(self.bytes_per_sector))
     }
 
+    /// The same volume in at most `room` bytes: FATs, root and clusters where they are, fewer clusters. `None` where too few
+    /// are left for its kind: the kind goes by their count.
+    #[must_use]
+    pub fn shortened(self, room: u64) -> Option<Self> {
+        let total_sectors = (room / u64::from(self.bytes_per_sector.max(1))).min(self.total_sectors);
+        let short = Self { total_sectors, ..self };
+        let least = match self.kind {
+            VolumeKind::Fat32 => LEAST_FAT32,
+            VolumeKind::Fat16 => LEAST_FAT16,
+            _ => 1,
+        };
+        (short.cluster_count() >= least).then_some(short)
+    }
+
     /// First byte of FAT number `copy` (from 0) in the volume.
     #[must_use]
     pub fn fat_at(&self, copy: u32) -> ByteOffset {

@@ -352,6 +352,16 @@ impl NtfsGeometry {
         self.total_sectors.saturating_mul(u64::from(self.bytes_per_sector)) / u64::from(self.cluster_bytes.max(1))
     }
 
+    /// The same volume in at most `room` bytes, its backup boot sector in the last sector of them; `$Bitmap` is then longer than
+    /// it needs to be, which systems accept. `None` where MFT or mirror would lie behind the end.
+    #[must_use]
+    pub fn shortened(self, room: u64) -> Option<Self> {
+        let sectors = (room / u64::from(self.bytes_per_sector.max(1))).checked_sub(1)?.min(self.total_sectors);
+        let short = Self { total_sectors: sectors, ..self };
+        let inside = |lcn: u64| lcn < short.clusters();
+        (sectors > 0 && inside(self.mft_lcn) && inside(self.mirror_lcn)).then_some(short)
+    }
+
     /// Length of the partition in bytes: the total sectors and the backup boot sector behind them.
     #[must_use]
     pub fn volume_bytes(&self) -> u64 {

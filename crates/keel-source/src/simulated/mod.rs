@@ -27,6 +27,9 @@ use crate::{
     ByteOffset, ByteRange, ExclusiveLock, HealthPage, Identity, NoHealth, SectorSize, SharedSource, Source, WriteTarget, lock,
 };
 
+/// How often an operating system asks again for a transfer that failed on its way.
+const SYSTEM_TRIES: u32 = 4;
+
 /// What reader and writer of a simulated drive share.
 struct State {
     identity: Identity,
@@ -188,8 +191,16 @@ impl Source for SimulatedDrive {
         self.state.read(at, buf, true)
     }
 
+    /// As the operating system reads: a transfer that failed on its way is asked for again.
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
-        self.state.read(at, buf, false)
+        let mut read = self.state.read(at, buf, false);
+        for _ in 0..SYSTEM_TRIES {
+            match &read {
+                Err(error) if error.cause == ReadCause::Interface => read = self.state.read(at, buf, false),
+                _ => break,
+            }
+        }
+        read
     }
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {

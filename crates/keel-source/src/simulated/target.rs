@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::State;
 use crate::split::SplitTarget;
 use crate::target::FileTarget;
-use crate::{ByteOffset, ByteRange, ExclusiveLock, SourceError, WriteTarget};
+use crate::{ByteOffset, ByteRange, ExclusiveLock, ReadCause, SourceError, WriteTarget};
 
 /// A stretch of the spill file, addressed from its own start.
 pub(super) struct Shifted {
@@ -49,7 +49,13 @@ impl WriteTarget for SimulatedTarget {
         if wanted.end.0 > self.len() {
             return Err(failed(at, format!("{} bytes reach behind the end at byte {}", bytes.len(), self.len())));
         }
-        self.state.transfer(wanted).map_err(|error| failed(at, error.reason))?;
+        let mut carried = self.state.transfer(wanted);
+        for _ in 0..super::SYSTEM_TRIES {
+            if carried.as_ref().is_err_and(|error| error.cause == ReadCause::Interface) {
+                carried = self.state.transfer(wanted);
+            }
+        }
+        carried.map_err(|error| failed(at, error.reason))?;
         self.state.tick_write(bytes.len() as u64);
         if self.state.write_protected {
             return Err(failed(at, "the drive is write-protected".into()));

@@ -2,11 +2,16 @@
 
 use std::time::Duration;
 
-use keel_core::copy::{self, Copied, CopyOptions, CopyProgress, Pass, Stopped};
+use keel_core::case::Case;
+use keel_core::copy::{
+    self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress,
+};
 use keel_core::job::{Desk, Job};
+use keel_core::plan::Confirmation;
 use keel_source::{SharedSource, size_decimal};
+use serde::Serialize;
 
-use super::shared::{bar, open, print_json, wait};
+use super::shared::{bar, note, open, print_json, wait};
 use crate::cli::CopyArgs;
 use crate::exit::Ended;
 
@@ -24,6 +29,9 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
         most_errors: args.stop_errors,
         link_wait: Duration::from_secs(u64::from(args.link_minutes) * 60),
         most_time: args.stop_minutes.map(|minutes| Duration::from_secs(u64::from(minutes) * 60)),
+        most_grown: args.stop_grown,
+        confirmation: args.confirm.clone().map(Confirmation::Code),
+        control: CopyControl::default(),
     };
     let (drive, dest) = (SharedSource::clone(&source), args.dest.clone());
     let job = Job::start(move |desk: &Desk<CopyProgress>| copy::copy(&drive, &dest, &options, desk));
@@ -34,15 +42,65 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
     });
     bar.finish_and_clear();
     let copied = result.map_err(|panic| anyhow::anyhow!("the copy died: {panic}"))??;
+    let verified = if args.verify && copied.stopped != Some(Stopped::Cancelled) { Some(verify(args)?) } else { None };
+    note(&args.source.source, "copy", &serde_json::json!({ "to": args.dest, "copied": copied, "verified": verified }));
+    keep_in_case(args);
     if args.source.json {
-        print_json(&copied)?;
+        print_json(&Document { copied: &copied, verified: verified.as_ref() })?;
     } else {
         print(&copied, args);
+        verified.iter().for_each(print_verified);
+    }
+    if verified.is_some_and(|verified| !verified.rotten.is_empty()) {
+        return Err(Ended::Nothing.into());
     }
     match copied.stopped {
         None => Ok(()),
         Some(Stopped::Cancelled) => Err(Ended::Cancelled.into()),
-        Some(Stopped::Errors | Stopped::Time | Stopped::Link) => Err(Ended::Nothing.into()),
+        Some(_) => Err(Ended::Nothing.into()),
+    }
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    #[serde(flatten)]
+    copied: &'a Copied,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    verified: Option<&'a CopyVerified>,
+}
+
+/// The case of the drive names its copy from now on.
+fn keep_in_case(args: &CopyArgs) {
+    if let Ok(Some(mut case)) = Case::of(&args.source.source, None)
+        && let Ok(path) = std::path::absolute(&args.dest)
+        && case.record.copy.as_ref() != Some(&path)
+    {
+        case.record.copy = Some(path.clone());
+        let _ = case.write_down("work on", &serde_json::json!({ "copy": path }));
+    }
+}
+
+/// Compares the copy with its hashes.
+fn verify(args: &CopyArgs) -> anyhow::Result<CopyVerified> {
+    let (dest, log) = (args.dest.clone(), args.log.clone());
+    let bar = bar(1, "verifying");
+    let job = Job::start(move |desk: &Desk<VerifyProgress>| copy::verify(&dest, log.as_deref(), desk));
+    let result = wait(job, |progress| {
+        bar.set_length(progress.total.max(1));
+        bar.set_position(progress.done);
+    });
+    bar.finish_and_clear();
+    let verified = result.map_err(|panic| anyhow::anyhow!("the verification died: {panic}"))??;
+    if verified.cancelled { Err(Ended::Cancelled.into()) } else { Ok(verified) }
+}
+
+fn print_verified(verified: &CopyVerified) {
+    println!("verified {} bytes against their hashes", verified.verified_bytes);
+    if verified.unproven_bytes > 0 {
+        println!("no hash is known of {} bytes", verified.unproven_bytes);
+    }
+    for range in &verified.rotten {
+        println!("  bytes {} to {} are not what was read: the same command fetches them again", range.start.0, range.end.0 - 1);
     }
 }
 
@@ -62,13 +120,7 @@ fn print(copied: &Copied, args: &CopyArgs) {
     if copied.link_drops > 0 {
         println!("the drive dropped off the link {} times", copied.link_drops);
     }
-    match copied.stopped {
-        None => {}
-        Some(Stopped::Cancelled) => println!("cancelled; the same command goes on from here"),
-        Some(Stopped::Errors) => println!("stopped after {} reads that failed; the same command goes on", copied.errors),
-        Some(Stopped::Link) => {
-            println!("the drive went off the link and did not come back: cable, port, power; the same command goes on");
-        }
-        Some(Stopped::Time) => println!("stopped when the time was over; the same command goes on"),
+    if let Some(stopped) = copied.stopped {
+        println!("{}", stopped.word());
     }
 }

@@ -5,7 +5,7 @@ use keel_core::plan;
 use keel_core::sweep::Reach;
 use keel_source::size_decimal;
 
-use super::shared::{cancel, open, print_json, sweep};
+use super::shared::{cancel, note, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
 
@@ -19,6 +19,7 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
     if let Some(bundle) = plan::interrupted(&source) {
         eprintln!("ykeel: an apply was interrupted; finish it or roll it back: ykeel undo [--finish] {}", bundle.display());
     }
+    note(&args.source, "ladder", &ladder.lowest_broken);
     if args.json {
         return print_json(&ladder);
     }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use keel_core::CoreError;
-use keel_core::ladder::{self, Ladder};
+use keel_core::ladder::{self, Ground, Ladder};
 use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
@@ -43,9 +43,10 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let Wrap(only): Wrap<mend::Only> = args.only.into();
     let staged = mend::stage(&source, &table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
     let edits = staged.edits.clone();
-    let now = ladder::examine(&source, &swept.finds, &cancel());
+    let ground = Ground::ask(&source, &cancel(), &mut |_| {});
+    let now = ladder::examine_on(&ground, &source, &swept.finds, &cancel());
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
-    let after = (!edits.is_empty()).then(|| ladder::examine(&view, &swept.finds, &cancel()));
+    let after = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, &swept.finds, &cancel()));
     let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first);
     let mut document = Document { layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
     if cancel().is_cancelled() {

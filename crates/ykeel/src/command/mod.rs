@@ -1,12 +1,16 @@
 //! The commands without screens: each prints for people, or one JSON document.
 
+mod case;
 mod check;
 mod copy;
 mod extract;
+mod fathom;
 mod files;
+mod health;
 mod ladder;
 mod mend;
 mod prove;
+mod reads;
 mod report;
 mod shared;
 mod structures;
@@ -36,7 +40,11 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
             files::run(&source, &files::Asked { volume: volume.as_deref(), path: &path, recursive, deleted, streams, missing })
         }
         Some(Command::Extract { source, volume, paths, to }) => extract::run(&source, &volume, &paths, &to),
-        Some(Command::Report { source, out }) => report::run(&source, &out),
+        Some(Command::Report { source, out, drawing }) => report::run(&source, &out, drawing),
+        Some(Command::Case(command)) => case::run(command),
+        Some(Command::Health { source }) => health::run(&source),
+        Some(Command::Reads { source, full, minutes }) => reads::run(&source, full, minutes),
+        Some(Command::Fathom(args)) => fathom::run(&args),
         Some(Command::Demo { dir, fresh, no_screens }) => demo::run(&dir, fresh, no_screens),
     }
 }

@@ -13,7 +13,7 @@ use keel_source::{ByteRange, SharedSource, size_decimal};
 use super::shared::{open, sweep};
 use crate::cli::SourceArgs;
 
-pub(super) fn run(args: &SourceArgs, out: &Path) -> anyhow::Result<()> {
+pub(super) fn run(args: &SourceArgs, out: &Path, _drawing: Option<crate::cli::DrawingArg>) -> anyhow::Result<()> {
     if out.extension().is_none_or(|end| end != "svg") {
         return Err(CoreError::Nothing("the drawing is written as FILE.svg").into());
     }

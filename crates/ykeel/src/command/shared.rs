@@ -1,14 +1,16 @@
 //! What the commands share: opening, cancelling, progress, JSON.
 
 use std::io::{IsTerminal, Write};
+use std::path::Path;
 use std::sync::OnceLock;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use keel_core::case;
+use keel_core::case::{self, Case};
 use keel_core::job::{Cancel, Desk, Job};
 use keel_core::layout::Choices;
 use keel_core::sweep::{self, Find, Reach, Sweep, SweepOptions, SweepProgress};
+use keel_core::yard;
 use keel_format::table::TypeCode;
 use keel_source::{OpenOptions, SharedSource};
 use serde::Serialize;
@@ -18,7 +20,18 @@ use crate::exit::Ended;
 
 /// Opens the source of a command.
 pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
-    Ok(keel_source::open(&args.source, OpenOptions { sector_size: args.sector_size })?)
+    Ok(yard::open(&args.source, OpenOptions { sector_size: args.sector_size })?)
+}
+
+/// Notes an event in the journal of the drive's case, where one is open. What cannot be noted does not stop the work.
+pub(crate) fn note(path: &Path, event: &str, detail: &impl Serialize) {
+    let noted = Case::of(path, None).and_then(|case| match case {
+        Some(mut case) => case.write_down(event, &serde_json::to_value(detail).unwrap_or_default()),
+        None => Ok(()),
+    });
+    if let Err(error) = noted {
+        eprintln!("ykeel: the journal could not be written: {}", keel_core::chain(&error));
+    }
 }
 
 /// The flag that Ctrl-C and a termination signal set.

@@ -1,0 +1,88 @@
+//! Volumes on a drive that stores less than it claims: those whose used ground lies before the true end are taken in what is
+//! left for them, of the others it is told what survives.
+
+use std::ops::ControlFlow;
+
+use keel_format::{Deleted, Geometry, NodeKind, VolumeKind};
+use keel_source::{ByteOffset, SectorCount, SharedSource, size_decimal};
+use serde::Serialize;
+
+use super::Find;
+
+/// The most files that are counted.
+const MOST_FILES: u64 = 200_000;
+
+/// What lies behind the end of the drive.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Behind {
+    /// Length that the volume was made with, in bytes.
+    pub made_bytes: u64,
+    /// Files that lie wholly before the end.
+    pub whole_files: u64,
+    /// Files that lose something.
+    pub cut_files: u64,
+    /// Why the volume cannot be fitted; none where it was.
+    pub why: Option<String>,
+}
+
+impl Behind {
+    /// What became of the volume, as a sentence.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        let made = size_decimal(self.made_bytes);
+        let files = format!("{} files lie wholly before the true end, {} lose something", self.whole_files, self.cut_files);
+        match &self.why {
+            None => format!("made with {made}, more than the drive stores; what it uses lies before the true end: {files}"),
+            Some(why) => format!("made with {made}, more than the drive stores; {why}; {files}: take them out"),
+        }
+    }
+}
+
+/// Fits `finds` that reach behind the end of a drive which stores less than it claims. What is shorter for another reason
+/// (an image that was cut) is left as it is: its rest may be somewhere.
+pub(super) fn fit(source: &SharedSource, finds: &mut [Find]) {
+    if source.identity().bytes <= source.len() {
+        return;
+    }
+    let sector = source.sector_size().bytes();
+    for find in finds.iter_mut().filter(|find| find.inside.is_none() && find.range().end.0 > source.len()) {
+        let room = (ByteOffset(source.len()) - find.start_byte) / sector * sector;
+        let mut behind = Behind { made_bytes: find.bytes, whole_files: 0, cut_files: 0, why: None };
+        match fitted(source, find, room, &mut behind) {
+            Ok(geometry) => {
+                find.geometry = geometry;
+                find.bytes = geometry.bytes();
+                find.sectors = SectorCount(find.bytes.div_ceil(sector));
+            }
+            Err(why) => behind.why = Some(why),
+        }
+        find.behind = Some(behind);
+    }
+}
+
+/// The geometry of `find` in `room` bytes, or why there is none. The files are counted either way.
+fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) -> Result<Geometry, String> {
+    let volume = crate::files::open(source, find).map_err(|error| format!("it cannot be looked into: {}", crate::chain(&error)))?;
+    let mut counted = 0;
+    let walked = volume.walk(Deleted::Hide, &mut |found| {
+        if found.entry.kind == NodeKind::Directory {
+            return ControlFlow::Continue(());
+        }
+        let ends = volume.extents(found.entry.id).unwrap_or_default();
+        let end = ends.iter().filter_map(|extent| Some(extent.volume_at?.0.saturating_add(extent.bytes))).max().unwrap_or(0);
+        if end > room { behind.cut_files += 1 } else { behind.whole_files += 1 }
+        counted += 1;
+        if counted >= MOST_FILES { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
+    walked.map_err(|error| format!("it does not list: {}", crate::chain(&error)))?;
+    let allocation = volume.allocation().ok_or("what it uses cannot be told")?;
+    let used = allocation.used();
+    // The copy that stands in the last sector of an NTFS volume moves with its end.
+    let moves = |at: u64| find.kind == VolumeKind::Ntfs && at + allocation.unit_bytes >= find.bytes.saturating_sub(allocation.unit_bytes);
+    let beyond = used.iter().map(|units| allocation.range(units)).find(|range| range.end.0 > room && !moves(range.start.0));
+    if let Some(range) = beyond {
+        return Err(format!("ground that it uses lies behind the end, at byte {} of it", range.start.0.max(room)));
+    }
+    let shortened = find.geometry.shortened(room);
+    shortened.ok_or_else(|| format!("{} keeps structures all over its length: it cannot be cut here", find.kind.word()))
+}

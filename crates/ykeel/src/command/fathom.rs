@@ -1,0 +1,98 @@
+//! `ykeel fathom`.
+
+use keel_core::fathom::{self, Fathomed, FathomProgress, ProbeOptions};
+use keel_core::job::{Desk, Job};
+use keel_core::plan::Confirmation;
+use keel_source::{OpenOptions, SharedSource, size_decimal};
+
+use super::shared::{bar, note, print_json, wait};
+use crate::cli::FathomArgs;
+use crate::exit::Ended;
+
+pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
+    // The drive as it claims to be, not as far as it was shown to store.
+    let source = keel_source::open(&args.source.source, OpenOptions { sector_size: args.source.sector_size })?;
+    if args.restore {
+        return restore(args, &source);
+    }
+    let confirmation = match (&args.confirm, args.yes) {
+        (Some(code), _) => Confirmation::Code(code.clone()),
+        (None, true) => Confirmation::Yes,
+        (None, false) => Confirmation::Code(String::new()),
+    };
+    let writes = !args.estimate;
+    if writes && args.confirm.is_none() && !args.yes {
+        tell_code(args, &source);
+    }
+    let bar = bar(1, "fathom");
+    let drive = SharedSource::clone(&source);
+    let (fill, estimate) = (args.fill, args.estimate);
+    let options = ProbeOptions { largest_cache: args.largest_cache.saturating_mul(1 << 20) };
+    let job = Job::start(move |desk: &Desk<FathomProgress>| match (estimate, fill) {
+        (true, _) => Ok(fathom::estimate(&drive, desk)),
+        (_, true) => fathom::fill(&drive, &confirmation, desk),
+        _ => fathom::probe(&drive, &confirmation, options, desk),
+    });
+    let result = wait(job, |progress| {
+        bar.set_length(progress.total.max(1));
+        bar.set_position(progress.done);
+        bar.set_message(format!("{}  {}/s", progress.phase.word(), size_decimal(progress.rate)));
+    });
+    bar.finish_and_clear();
+    let verdict = result.map_err(|panic| anyhow::anyhow!("the measurement died: {panic}"))??;
+    fathom::keep(source.identity(), &verdict)?;
+    let short = serde_json::json!({
+        "method": verdict.method, "nature": verdict.nature, "claimed_bytes": verdict.claimed_bytes,
+        "proven_bytes": verdict.proven_bytes, "sureness": verdict.sureness, "restored": verdict.restored,
+    });
+    note(&args.source.source, "fathom", &short);
+    if args.source.json {
+        print_json(&verdict)?;
+    } else {
+        print(&verdict);
+    }
+    if verdict.cancelled { Err(Ended::Cancelled.into()) } else { Ok(()) }
+}
+
+fn tell_code(args: &FathomArgs, source: &SharedSource) {
+    let what = if args.fill { "a fill overwrites everything on the drive" } else { "a probe writes to the drive, and puts back what stood there" };
+    eprintln!("ykeel: {what}; the confirmation code of this drive is {}", source.identity().code());
+}
+
+fn restore(args: &FathomArgs, source: &SharedSource) -> anyhow::Result<()> {
+    let bar = bar(1, "putting back");
+    let restored = fathom::restore_interrupted(source, &mut |done, total| {
+        bar.set_length(total.max(1));
+        bar.set_position(done);
+    })?;
+    bar.finish_and_clear();
+    note(&args.source.source, "fathom", &restored);
+    if args.source.json {
+        return print_json(&restored);
+    }
+    println!("put back {} bytes, {} of them read back as they were", restored.bytes, restored.verified_bytes);
+    Ok(())
+}
+
+fn print(verdict: &Fathomed) {
+    println!("{}", verdict.line());
+    println!("  claimed  {} bytes", verdict.claimed_bytes);
+    let exact = if verdict.exact { "to the sector" } else { "not exact" };
+    println!("  proven   {} bytes, {exact}", verdict.proven_bytes);
+    println!("  how      {}", verdict.nature.word());
+    println!("  sure     {} ({})", verdict.sureness.word(), verdict.method.word());
+    for reason in &verdict.reasons {
+        println!("  why      {reason}");
+    }
+    for (word, ranges) in [("does not read", &verdict.unreadable), ("takes no write", &verdict.unwritable)] {
+        for range in ranges.iter().take(8) {
+            println!("  {word}: bytes {} to {}", range.start.0, range.end.0.saturating_sub(1));
+        }
+    }
+    match verdict.restored {
+        Some(restored) if restored.whole => println!("  put back {} bytes, every one read back as it was", restored.bytes),
+        Some(restored) => println!("  put back {} bytes, {} read back as they were", restored.bytes, restored.verified_bytes),
+        None => {}
+    }
+    println!("  took     {:.1} s", verdict.took_ms as f64 / 1000.0);
+}
