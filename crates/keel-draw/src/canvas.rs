@@ -93,10 +93,10 @@ impl Drawing {
             sheet.line([MARGIN, y, MARGIN + length, y], Tone::BLACK, 1.6);
         }
         sheet.text([MARGIN + 38.0, 50.0], 17.0, &head.title);
-        sheet.dim([MARGIN + 38.0, 66.0], 9.5, &head.identity);
+        sheet.dim([MARGIN + 38.0, 66.0], 7.5, &head.identity);
         sheet.dim([MARGIN + 38.0, 80.0], 9.5, what);
         sheet.put_text([SHEET_WIDTH - MARGIN, 50.0], 9.5, Tone::DIM, Anchor::End, &head.date);
-        sheet.put_text([SHEET_WIDTH - MARGIN, 66.0], 9.5, Tone::DIM, Anchor::End, "Yellow Keel");
+        sheet.put_text([SHEET_WIDTH - MARGIN, 80.0], 9.5, Tone::DIM, Anchor::End, "Yellow Keel");
         sheet.line([MARGIN, 92.0, SHEET_WIDTH - MARGIN, 92.0], Tone::RULE, 0.8);
         sheet
     }

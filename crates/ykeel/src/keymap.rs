@@ -8,6 +8,8 @@ use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 pub(crate) enum Stage {
     Yard,
     Ladder,
+    Copy,
+    Fathom,
     Sweep,
     Mend,
     Files,
@@ -16,13 +18,16 @@ pub(crate) enum Stage {
 
 impl Stage {
     /// All, in the order of the course.
-    pub(crate) const ALL: [Self; 6] = [Self::Yard, Self::Ladder, Self::Sweep, Self::Mend, Self::Files, Self::Plan];
+    pub(crate) const ALL: [Self; 8] =
+        [Self::Yard, Self::Ladder, Self::Copy, Self::Fathom, Self::Sweep, Self::Mend, Self::Files, Self::Plan];
 
     /// The word on the course.
     pub(crate) fn word(self) -> &'static str {
         match self {
             Self::Yard => "Yard",
             Self::Ladder => "Ladder",
+            Self::Copy => "Copy",
+            Self::Fathom => "Fathom",
             Self::Sweep => "Sweep",
             Self::Mend => "Mend",
             Self::Files => "Files",
@@ -70,6 +75,21 @@ pub(crate) enum Action {
     Extract,
     ShowDeleted,
     View,
+    Symptoms,
+    Checks,
+    TellText,
+    StartCopy,
+    PauseCopy,
+    SkipPass,
+    CopyOrder,
+    VerifyCopy,
+    WorkOnCopy,
+    Probe,
+    Fill,
+    Estimate,
+    RestoreProbe,
+    ReadSurface,
+    WriteReport,
     ZoomIn,
     ZoomOut,
     Help,
@@ -104,7 +124,7 @@ const fn line(
     Binding { keys, action, short, long, stages, foot }
 }
 
-use Stage::{Files, Ladder, Mend, Plan, Sweep, Yard};
+use Stage::{Copy as CopyStage, Fathom, Files, Ladder, Mend, Plan, Sweep, Yard};
 
 /// The table. Earlier lines win where two share a key in a stage.
 pub(crate) const BINDINGS: &[Binding] = &[
@@ -127,6 +147,42 @@ pub(crate) const BINDINGS: &[Binding] = &[
     ),
     line("S", Action::SweepSurface, "surface", "Sweep every sector of the surface", &[Ladder, Sweep], false),
     line("x", Action::Cancel, "stop", "Stop the running job; a sweep can go on later from where it was", &[], false),
+    line("i", Action::Symptoms, "symptoms", "Say what the client sees: choose from the symptoms", &[Yard], true),
+    line("c", Action::Checks, "checks", "Note the checks made outside the computer, and see which one comes next", &[Yard], true),
+    line(
+        "t",
+        Action::TellText,
+        "text",
+        "Keep a text of the client: an error message as pasted is led to the rungs it comes from",
+        &[Yard],
+        true,
+    ),
+    line("R", Action::ReadSurface, "read all", "Read the whole surface: where time and errors go", &[Ladder], false),
+    line("s", Action::StartCopy, "copy", "Begin a copy of the drive, or go on with it", &[CopyStage], true),
+    line("space", Action::PauseCopy, "rest", "Let the copy rest, or go on", &[CopyStage], true),
+    line("n", Action::SkipPass, "skip", "End the pass that runs; the next one begins", &[CopyStage], true),
+    line("o", Action::CopyOrder, "order", "Copy what the volumes need first, or in the order of the drive", &[CopyStage], true),
+    line("v", Action::VerifyCopy, "verify", "Compare the copy with the hashes taken while it was read", &[CopyStage], true),
+    line("w", Action::WorkOnCopy, "work on it", "Go over to the copy: every stage works on it", &[CopyStage], true),
+    line(
+        "p",
+        Action::Probe,
+        "probe",
+        "Prove the capacity: write tagged sectors at chosen places and put back what stood there",
+        &[Fathom],
+        true,
+    ),
+    line("F", Action::Fill, "fill", "Write and verify every sector: everything on the drive is lost", &[Fathom], true),
+    line("e", Action::Estimate, "estimate", "Only read: content that repeats is weak evidence", &[Fathom], true),
+    line("u", Action::RestoreProbe, "put back", "Put back what an interrupted probe touched", &[Fathom], true),
+    line(
+        "P",
+        Action::WriteReport,
+        "report",
+        "Write the report of this drive as a PDF, with drawings and journal",
+        &[Ladder, CopyStage, Fathom, Sweep, Mend, Files, Plan],
+        false,
+    ),
     line("space", Action::Hold, "hold", "Hold the find in the layout, or let it go", &[Sweep], true),
     line("d", Action::Drop, "drop", "Drop the find from the layout, or let it back", &[Sweep], true),
     line("c", Action::Compare, "compare", "Compare the find with the one that claims the same ground", &[Sweep], true),
@@ -187,10 +243,12 @@ pub(crate) const BINDINGS: &[Binding] = &[
     line("-", Action::ZoomOut, "", "Zoom the keel out", &[], false),
     line("1", Action::GoTo(Yard), "", "Go to the Yard", &[], false),
     line("2", Action::GoTo(Ladder), "", "Go to the Ladder", &[], false),
-    line("3", Action::GoTo(Sweep), "", "Go to the Sweep", &[], false),
-    line("4", Action::GoTo(Mend), "", "Go to the Mend stage", &[], false),
-    line("5", Action::GoTo(Files), "", "Go to the Files", &[], false),
-    line("6", Action::GoTo(Plan), "", "Go to the Plan", &[], false),
+    line("3", Action::GoTo(CopyStage), "", "Go to the Copy stage", &[], false),
+    line("4", Action::GoTo(Fathom), "", "Go to the Fathom stage", &[], false),
+    line("5", Action::GoTo(Sweep), "", "Go to the Sweep", &[], false),
+    line("6", Action::GoTo(Mend), "", "Go to the Mend stage", &[], false),
+    line("7", Action::GoTo(Files), "", "Go to the Files", &[], false),
+    line("8", Action::GoTo(Plan), "", "Go to the Plan", &[], false),
     line("tab", Action::NextStage, "", "Go to the next stage", &[], false),
     line("backtab", Action::PreviousStage, "", "Go to the stage before", &[], false),
     line("?", Action::Help, "help", "Say what this stage shows and which keys work here", &[], true),

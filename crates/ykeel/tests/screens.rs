@@ -41,7 +41,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     screen.keys(&["Space", "Space", "v"]);
     let files = screen.wait_for("as bytes");
     assert!(files.contains("2 marked"), "{files}");
-    screen.keys(&["6"]);
+    screen.keys(&["8"]);
     let plan = screen.wait_for("broken   → sound");
     assert!(plan.contains("1 edits, 512 B") && plan.contains("as planned") && plan.contains("1b0"), "{plan}");
     let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
@@ -59,7 +59,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     assert_ne!(fingerprint(&image), before);
     screen.keys(&["Escape", "2"]);
     screen.wait_for("sound: MBR, 2 entries");
-    screen.keys(&["5", "e"]);
+    screen.keys(&["7", "e"]);
     screen.wait_for("Folder to put the files into");
     screen.keys(&["Enter"]);
     let taken = screen.wait_for("2 files whole");
@@ -70,7 +70,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
         let name = format!("Pictures/{}", entry.file_name().to_string_lossy());
         assert!(hashes.contains(&(name, sha256(&entry.path()))));
     }
-    screen.keys(&["Escape", "6", "u"]);
+    screen.keys(&["Escape", "8", "u"]);
     screen.wait_for("is put back as it was");
     screen.keys(&["Enter"]);
     screen.wait_for("stands as before the apply");
@@ -90,7 +90,7 @@ fn a_long_sweep_shows_finds_keeps_keys_live_stops_and_goes_on() {
     screen.wait_for("Help: Sweep");
     screen.keys(&["Escape", "2"]);
     screen.wait_for("5 Table");
-    screen.keys(&["3", "x"]);
+    screen.keys(&["5", "x"]);
     let stopped = screen.wait_for("stopped; s goes on");
     assert!(stopped.contains("READ ONLY"), "{stopped}");
     screen.keys(&["s"]);
@@ -124,7 +124,7 @@ fn every_stage_has_help_and_every_command_is_found_by_its_words() {
     bench.copy("galley.img");
     let screen = session(&bench, "help", "galley.img");
     screen.wait_for("sound: MBR, 2 entries");
-    for (key, word) in [("1", "Yard"), ("2", "Ladder"), ("3", "Sweep"), ("4", "Mend"), ("5", "Files"), ("6", "Plan")] {
+    for (key, word) in [("1", "Yard"), ("2", "Ladder"), ("3", "Copy"), ("4", "Fathom"), ("5", "Sweep"), ("6", "Mend"), ("7", "Files"), ("8", "Plan")] {
         screen.keys(&[key, "?"]);
         screen.wait_for(&format!("Help: {word}"));
         screen.keys(&["Escape"]);
@@ -157,7 +157,7 @@ fn mend_compares_three_columns_takes_versions_checks_and_proves() {
     let before = fingerprint(&image);
     let screen = session(&bench, "mend", "deck-camera.img");
     screen.wait_until("the volume", |screen| screen.contains("DECKCAM") && screen.contains("10 of 10"));
-    screen.keys(&["4"]);
+    screen.keys(&["6"]);
     let mend = screen.wait_for("ClusterHeapOffset");
     assert!(mend.contains("exFAT boot region") && mend.contains("does not hold") && mend.contains("1 of 1 hold"), "{mend}");
     assert!(mend.contains("rule: directory entry sets") && mend.contains("ClusterHeapOffset"), "{mend}");
@@ -169,7 +169,7 @@ fn mend_compares_three_columns_takes_versions_checks_and_proves() {
     screen.wait_for("from computed");
     screen.keys(&["o"]);
     screen.wait_for("from copy");
-    screen.keys(&["6"]);
+    screen.keys(&["8"]);
     let plan = screen.wait_for("1 edits, 6.1 kB");
     let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
     screen.keys(&["a"]);
@@ -182,7 +182,7 @@ fn mend_compares_three_columns_takes_versions_checks_and_proves() {
     let proof = screen.wait_for("samples that read");
     assert!(proof.contains(&format!("files listed {files} → {files}")), "{proof}");
     assert!(proof.contains("mounted read-only by exfat"), "{proof}");
-    screen.keys(&["4"]);
+    screen.keys(&["6"]);
     let held = screen.wait_until("a region that holds", |screen| {
         screen.contains("as it stands") && screen.contains("Next") || screen.contains("ClusterHeapOffset")
     });
@@ -202,7 +202,7 @@ fn a_rule_that_costs_something_is_mended_on_request() {
     bench.copy("deck-recorder.img");
     let screen = session(&bench, "rule", "deck-recorder.img");
     screen.wait_until("the volume", |screen| screen.contains("RECORDER") && screen.contains("10 of 10"));
-    screen.keys(&["4"]);
+    screen.keys(&["6"]);
     let found = screen.wait_for("on request: r");
     assert!(found.contains("the journal does not hold") && found.contains("What that costs"), "{found}");
     screen.keys(&["r"]);

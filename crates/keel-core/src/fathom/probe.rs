@@ -244,9 +244,16 @@ fn grid(bench: &mut Bench<'_>, end: u64, known: &mut Known, plot: &mut Vec<PlotP
     points.reverse();
     // The window's sectors are many; the plot shows some of them.
     let few = (window.len() / 32).max(bench.sector) / bench.sector * bench.sector;
+    let every = (places.len() as u64 / (MOST_POINTS as u64 / 2)).max(1);
+    plot.retain(|point| point.at.0 >= end);
     let mut evidence = Evidence::default();
     let mut note = |at: ByteOffset, seen: Seen| {
-        if plot.len() < MOST_POINTS && (at.0 >= window.end.0 || at.0.is_multiple_of(few)) {
+        let shown = match at.0 {
+            at if at < window.end.0 => at.is_multiple_of(few),
+            // Evenly over the whole drive; the last sector always.
+            at => (at / step).is_multiple_of(every) || at == last,
+        };
+        if shown {
             plot.push(PlotPoint { at, seen });
         }
         // What was written behind the known end may have come to lie here: that it is no place of its own is known.

@@ -95,6 +95,10 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find
             .then("take the find into the layout and stage a table");
     };
     let mut findings = Vec::new();
+    if let Some(behind) = &find.behind {
+        let severity = if entry.range(sector).end.0 > source.len() { Severity::Broken } else { Severity::Note };
+        findings.push(Finding::at(severity, entry.entry_at, behind.sentence(), "what the volume uses, against the true end of the drive"));
+    }
     if entry.sectors != find.sectors {
         let severity = if entry.sectors < find.sectors { Severity::Broken } else { Severity::Note };
         let what = format!("entry {} is {} sectors long, the volume {}", entry.slot, entry.sectors.0, find.sectors.0);

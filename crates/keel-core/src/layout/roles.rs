@@ -25,16 +25,24 @@ pub(super) fn assign(
     let sector = source.sector_size();
     let ground = usable_ground(source, table, scheme);
     let mut entries: Vec<LayoutEntry> = Vec::new();
-    for partition in former_entries(table, scheme, chosen, source) {
-        let range = partition.range(sector);
+    for mut partition in former_entries(table, scheme, chosen, source) {
         let find = chosen.iter().find(|find| partition.holds(find.range(), sector));
+        // No entry can reach behind the end of the drive; a volume that was fitted to it gives the length.
+        let cut = find.filter(|_| partition.range(sector).end.0 > source.len());
+        partition.sectors = cut.map_or(partition.sectors, |find| find.sectors);
+        let range = partition.range(sector);
         let contradicted =
             chosen.iter().any(|other| find.is_none_or(|find| find.id != other.id) && other.range().overlap(range).is_some());
         let overlaps = entries.iter().any(|entry| entry.range(sector).overlap(range).is_some());
         if contradicted || overlaps || (find.is_none() && !ground.covers(range)) {
             continue;
         }
-        entries.push(kept_entry(&partition, find.copied()));
+        let kept = kept_entry(&partition, find.copied());
+        let why = match cut {
+            Some(find) => format!("the entry reached behind the end of the drive; it ends with {} now", find.id),
+            None => kept.why,
+        };
+        entries.push(LayoutEntry { why, ..kept });
     }
     let mut rest: Vec<&Find> = Vec::new();
     for find in chosen {

@@ -15,8 +15,10 @@ use crate::job::Desk;
 const SAMPLE_BYTES: u64 = 4096;
 /// Bytes of a piece of the whole surface.
 const PIECE_BYTES: u64 = 1 << 20;
-/// Cells of the picture.
+/// Cells of the picture of a whole surface.
 const CELLS: u64 = 256;
+/// Cells of the picture of samples: no cell is to be without one.
+const SAMPLED_CELLS: u64 = 128;
 /// Reads before the median is known.
 const KNOWN_AFTER: usize = 16;
 /// The most latencies that the median is taken of.
@@ -413,7 +415,7 @@ impl Run<'_> {
         self.times.sort_unstable();
         let median = self.times.get(self.times.len() / 2).copied().unwrap_or(0);
         let known = self.times.len() >= KNOWN_AFTER;
-        let cell_bytes = len.div_ceil(CELLS).max(1);
+        let cell_bytes = len.div_ceil(if self.survey.full { CELLS } else { SAMPLED_CELLS }).max(1);
         let cells = len.div_ceil(cell_bytes);
         let mut picture: Vec<Cell> = (0..cells)
             .map(|index| Cell { at: ByteOffset(index * cell_bytes), worst: Latency::Unread, longest_us: 0, errors: 0 })

@@ -19,7 +19,15 @@ use crate::{copy, fathom, plan};
 /// # Errors
 /// [`CoreError::Source`] as [`keel_source::open`], and when the log of a copy cannot be read.
 pub fn open(path: &Path, options: OpenOptions) -> Result<SharedSource, CoreError> {
-    copy::as_copy(fathom::as_stored(keel_source::open(path, options)?))
+    as_seen(keel_source::open(path, options)?)
+}
+
+/// `source`, opened as it claims to be, as every stage but Fathom works on it.
+///
+/// # Errors
+/// As [`open`].
+pub fn as_seen(source: SharedSource) -> Result<SharedSource, CoreError> {
+    copy::as_copy(fathom::as_stored(source))
 }
 
 /// One drive of the yard.

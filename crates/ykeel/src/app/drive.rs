@@ -7,14 +7,17 @@ use std::sync::Arc;
 use keel_core::CoreError;
 use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
-use keel_core::ladder::Ladder;
+use keel_core::ladder::{Ground, Ladder, Rung};
 use keel_core::layout::{self, Choices, Layout};
 use keel_core::mend::{self, Edit, Look, Proven, Withheld};
 use keel_core::plan::{Applied, Condition, Plan, Step};
+use keel_core::reads::{ReadsProgress, Survey};
 use keel_core::sweep::{Find, Reach, RootLook, Sweep, SweepProgress};
 use keel_format::table::{self, TableReading};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
+use super::copy::CopyState;
+use super::fathom::FathomState;
 use super::files::FilesState;
 use super::mend::MendState;
 
@@ -46,7 +49,21 @@ pub(crate) enum Writing {
 
 /// The drive in work.
 pub(crate) struct Drive {
+    /// The drive as the stages see it: as far as it stores, without what is missing of a copy.
     pub(crate) source: SharedSource,
+    /// The drive as it claims to be.
+    pub(crate) claimed: SharedSource,
+    /// Its own rungs, once they were asked.
+    pub(crate) ground: Option<Ground>,
+    pub(crate) ground_job: Option<Job<Rung, Ground>>,
+    /// Rungs that are known while others are still asked.
+    pub(crate) live: Vec<Rung>,
+    pub(crate) copy: CopyState,
+    pub(crate) fathom: FathomState,
+    /// The reading of the whole surface.
+    pub(crate) survey: Option<Survey>,
+    pub(crate) survey_job: Option<Job<ReadsProgress, Survey>>,
+    pub(crate) surveying: Option<ReadsProgress>,
     pub(crate) table: TableReading,
     pub(crate) ladder: Option<Ladder>,
     pub(crate) after: Option<Ladder>,
@@ -104,7 +121,17 @@ pub(crate) struct Drive {
 impl Drive {
     pub(crate) fn new(source: SharedSource) -> Self {
         let table = table::read(source.as_ref());
+        let identity = source.identity();
         Self {
+            claimed: SharedSource::clone(&source),
+            ground: None,
+            ground_job: None,
+            live: Vec::new(),
+            copy: CopyState::default(),
+            fathom: FathomState { verdict: keel_core::fathom::known(identity), ..FathomState::default() },
+            survey: keel_core::reads::known(identity),
+            survey_job: None,
+            surveying: None,
             table,
             ladder: None,
             after: None,
@@ -186,6 +213,10 @@ impl Drive {
             || self.files.is_busy()
             || self.mend.is_busy()
             || self.proof_job.is_some()
+            || self.ground_job.is_some()
+            || self.survey_job.is_some()
+            || self.copy.is_busy()
+            || self.fathom.is_busy()
     }
 
     /// The two finds that are compared.
@@ -225,5 +256,10 @@ impl Drive {
         if let Some(job) = &self.ladder_job {
             job.cancel().cancel();
         }
+        if let Some(job) = &self.survey_job {
+            job.cancel().cancel();
+        }
+        self.copy.cancel();
+        self.fathom.cancel();
     }
 }

@@ -7,8 +7,9 @@ use keel_core::job::{Desk, Job};
 use keel_core::mend::{self, Look};
 use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
 use keel_core::sweep::{self, Reach, RootLook, SweepOptions};
-use keel_core::{case, files, ladder, yard};
-use keel_source::{OpenOptions, SharedSource};
+use keel_core::ladder::{Ground, Rung};
+use keel_core::{case, fathom, files, ladder, yard};
+use keel_source::SharedSource;
 
 use super::drive::{Drive, Swept, Writing};
 use super::popup::Popup;
@@ -72,19 +73,40 @@ impl App {
     fn open_drive(&mut self, path: &Path) {
         // The former drive's jobs end with it; a write is waited for.
         self.drive = None;
-        match keel_source::open(path, OpenOptions { sector_size: self.sector_size }) {
-            Ok(source) => {
+        match self.open_source(path) {
+            Ok((claimed, source)) => {
                 let mut drive = Drive::new(SharedSource::clone(&source));
+                drive.claimed = claimed;
                 drive.bundle = case::bundles(source.identity()).pop();
                 self.drive = Some(drive);
                 self.stage = Stage::Ladder;
                 if let Some(bundle) = plan::interrupted(&source) {
                     self.popups.push(Popup::Interrupted { bundle });
                 }
-                self.start_sweep(Reach::Landmarks);
+                if fathom::interrupted(source.identity()).is_some() {
+                    self.show(
+                        "A probe was interrupted",
+                        "What it touched does not stand as it was. It is kept: go to Fathom (4) and press u to put it back.",
+                    );
+                }
+                self.look_up_case();
+                if let Some(case) = &mut self.case {
+                    let _ = case.identify(source.identity());
+                }
+                self.ask_ground();
             }
             Err(error) => self.show("The drive does not open", keel_core::chain(&error)),
         }
+    }
+
+    /// Asks the drive for its own rungs; the landmarks are swept when they are known.
+    pub(crate) fn ask_ground(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        drive.live.clear();
+        let source = SharedSource::clone(&drive.source);
+        drive.ground_job = Some(Job::start(move |desk: &Desk<Rung>| {
+            Ground::ask(&source, desk.cancel(), &mut |rung| desk.tell(rung.clone()))
+        }));
     }
 
     fn start_sweep(&mut self, reach: Reach) {
@@ -105,7 +127,11 @@ impl App {
     fn examine_drive(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let (source, finds) = (SharedSource::clone(&drive.source), drive.finds.clone());
-        drive.ladder_job = Some(Job::start(move |desk| ladder::examine(&source, &finds, desk.cancel())));
+        let ground = drive.ground.clone();
+        drive.ladder_job = Some(Job::start(move |desk| match ground {
+            Some(ground) => ladder::examine_on(&ground, &source, &finds, desk.cancel()),
+            None => ladder::examine(&source, &finds, desk.cancel()),
+        }));
     }
 
     fn examine_plan(&mut self) {
@@ -113,8 +139,11 @@ impl App {
         drive.after = None;
         drive.after_job = None;
         if !drive.edits.is_empty() {
-            let (view, finds) = (drive.view(), drive.finds.clone());
-            drive.after_job = Some(Job::start(move |desk| ladder::examine(&view, &finds, desk.cancel())));
+            let (view, finds, ground) = (drive.view(), drive.finds.clone(), drive.ground.clone());
+            drive.after_job = Some(Job::start(move |desk| match ground {
+                Some(ground) => ladder::examine_on(&ground, &view, &finds, desk.cancel()),
+                None => ladder::examine(&view, &finds, desk.cancel()),
+            }));
         }
     }
 

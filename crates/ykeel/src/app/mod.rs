@@ -1,10 +1,13 @@
 //! The screens: one loop that takes keys and job reports, changes the state, and draws it.
 
+pub(crate) mod copy;
 pub(crate) mod drive;
 mod effect;
+pub(crate) mod fathom;
 pub(crate) mod files;
 pub(crate) mod mend;
 pub(crate) mod popup;
+mod sick;
 pub(crate) mod state;
 mod update;
 

@@ -17,6 +17,18 @@ pub(crate) enum Question {
     ExtractTo,
     /// The image to save the repaired copy as.
     SaveTo,
+    /// A text of the client.
+    Told,
+    /// Where the copy goes.
+    CopyTo,
+    /// The code of a device that a copy goes to.
+    DestCode,
+    /// The drive's code, before it is probed.
+    ProbeCode,
+    /// The drive's code, before it is filled.
+    FillCode,
+    /// The report to write.
+    ReportTo,
 }
 
 /// Something over the stage.
@@ -28,6 +40,10 @@ pub(crate) enum Popup {
     Commands { filter: String, selected: usize },
     /// A question with the line typed so far.
     Ask { question: Question, line: String },
+    /// The symptoms to choose from.
+    Symptoms { selected: usize },
+    /// The checks made outside the computer.
+    Checks { selected: usize },
     /// An interrupted apply was recognised.
     Interrupted { bundle: PathBuf },
     /// Something to be read.

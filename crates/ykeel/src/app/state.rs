@@ -1,5 +1,6 @@
 //! The state of the screens.
 
+use keel_core::case::Case;
 use keel_core::job::Message;
 use keel_core::plan;
 use keel_core::yard::Berth;
@@ -17,6 +18,8 @@ pub(crate) struct App {
     pub(crate) berths: Vec<Berth>,
     pub(crate) berth: usize,
     pub(crate) drive: Option<Drive>,
+    /// The case of the drive that is meant.
+    pub(crate) case: Option<Case>,
     pub(crate) popups: Vec<Popup>,
     /// The last thing that was told, in the foot.
     pub(crate) told: Option<String>,
@@ -34,6 +37,7 @@ impl App {
             berths,
             berth: 0,
             drive: None,
+            case: None,
             popups: Vec::new(),
             told: None,
             theme: Theme::of_environment(),
@@ -67,6 +71,8 @@ impl App {
         self.take_extract();
         self.take_writing();
         self.take_proof();
+        self.take_sick();
+        self.take_ground();
     }
 
     fn take_looks(&mut self) {
@@ -171,6 +177,27 @@ impl App {
         if let Some(text) = died {
             self.show("The examination died", text);
         }
+    }
+
+    /// Takes the rungs of the drive itself as they come; with all of them the landmarks are swept.
+    fn take_ground(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let mut effect = None;
+        for message in drive.ground_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+            match message {
+                Message::Progress(rung) => drive.live.push(rung),
+                Message::Done(ground) => {
+                    (drive.ground, drive.ground_job) = (Some(ground), None);
+                    effect = Some(Effect::Sweep(keel_core::sweep::Reach::Landmarks));
+                }
+                Message::Died(text) => {
+                    drive.ground_job = None;
+                    effect = Some(Effect::Show("The examination died", text));
+                }
+            }
+        }
+        // Where it is opened anew after a measurement the finds are those of another length.
+        effect.into_iter().for_each(|effect| self.run_effect(effect));
     }
 
     fn take_mend(&mut self) {

@@ -59,6 +59,8 @@ fn app(open: bool) -> App {
         same_identifier: Vec::new(),
         symptom: Some("told \u{7}".into()),
         interrupted: None,
+        probe_interrupted: None,
+        case: None,
     };
     let broken = Berth {
         path: PathBuf::from("/bench/none.img"),
@@ -68,6 +70,8 @@ fn app(open: bool) -> App {
         same_identifier: Vec::new(),
         symptom: None,
         interrupted: None,
+        probe_interrupted: None,
+        case: None,
     };
     let mut app = App::new(vec![berth, broken], None);
     app.theme = Theme::plain();
@@ -290,7 +294,7 @@ fn mending(field: Option<(usize, u8)>) -> App {
         damaged.settle();
         app.drive = Some(damaged);
     }
-    key(&mut app, KeyCode::Char('4'));
+    key(&mut app, KeyCode::Char('6'));
     settle(&mut app);
     app
 }

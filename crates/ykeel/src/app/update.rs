@@ -1,8 +1,10 @@
 //! Actions change the state.
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use keel_core::fathom::Method;
 use keel_core::plan::Direction;
 use keel_core::sweep::{Reach, rival};
+use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
 use keel_format::table::Scheme;
 use keel_format::{NodeKind, Take, Version};
 use keel_source::LinkKind;
@@ -79,6 +81,7 @@ impl App {
             Action::View => self.toggle_view(),
             Action::ZoomIn => self.zoom(1),
             Action::ZoomOut => self.zoom(-1),
+            other => self.act_on_sick(other),
         }
     }
 
@@ -147,8 +150,8 @@ impl App {
     }
 
     fn quit_or_warn(&mut self) {
-        if self.drive.as_ref().is_some_and(|drive| drive.writing.is_some()) {
-            self.tell("the drive is being written; wait for the end");
+        if self.drive.as_ref().is_some_and(|drive| drive.writing.is_some() || drive.fathom.is_busy()) {
+            self.tell("the drive is being written; wait for the end, or stop the measurement with x");
         } else {
             self.quit = true;
         }
@@ -162,7 +165,10 @@ impl App {
         self.stage = stage;
         let Some(drive) = &self.drive else { return };
         match stage {
-            Stage::Yard => self.refresh_yard(),
+            Stage::Yard => {
+                self.refresh_yard();
+                self.look_up_case();
+            }
             Stage::Files if drive.files.volume.is_none() => {
                 let find = drive.selected_find().map(|find| find.id.clone());
                 find.into_iter().for_each(|id| self.run_effect(Effect::LookInto(id)));
@@ -184,6 +190,7 @@ impl App {
         let moved = |at: usize, count: usize| at.saturating_add_signed(by).min(count.saturating_sub(1));
         if self.stage == Stage::Yard {
             self.berth = moved(self.berth, self.berths.len());
+            self.look_up_case();
             return;
         }
         let Some(drive) = &mut self.drive else { return };
@@ -202,7 +209,7 @@ impl App {
                 drive.edit = moved(drive.edit, drive.edits.len());
                 drive.edit_line = 0;
             }
-            Stage::Yard => {}
+            Stage::Yard | Stage::Copy | Stage::Fathom => {}
         }
     }
 
@@ -410,6 +417,8 @@ impl App {
                 _ => self.popups.push(Popup::Interrupted { bundle }),
             },
             Popup::Commands { filter, selected } => self.answer_commands(key, filter, selected),
+            Popup::Symptoms { selected } => self.answer_symptoms(key, selected),
+            Popup::Checks { selected } => self.answer_checks(key, selected),
             Popup::Ask { question, mut line } => match key.code {
                 KeyCode::Enter => self.answered(&question, &line),
                 code => {
@@ -443,7 +452,35 @@ impl App {
         self.popups.push(Popup::Commands { filter, selected });
     }
 
+    fn answer_symptoms(&mut self, key: KeyEvent, mut selected: usize) {
+        match key.code {
+            KeyCode::Up => selected = selected.saturating_sub(1),
+            KeyCode::Down => selected = (selected + 1).min(SYMPTOMS.len() - 1),
+            KeyCode::Char(' ') => self.toggle_symptom(selected),
+            KeyCode::Enter => return,
+            _ => {}
+        }
+        self.popups.push(Popup::Symptoms { selected });
+    }
+
+    fn answer_checks(&mut self, key: KeyEvent, mut selected: usize) {
+        match key.code {
+            KeyCode::Up => selected = selected.saturating_sub(1),
+            KeyCode::Down => selected = (selected + 1).min(CHECKS.len() - 1),
+            KeyCode::Char('y') => self.settle_check(selected, Some(Outcome::Yes)),
+            KeyCode::Char('n') => self.settle_check(selected, Some(Outcome::No)),
+            KeyCode::Backspace => self.settle_check(selected, None),
+            KeyCode::Enter => return,
+            _ => {}
+        }
+        self.popups.push(Popup::Checks { selected });
+    }
+
     fn answered(&mut self, question: &Question, line: &str) {
+        if *question == Question::Told {
+            self.keep_text(line);
+            return;
+        }
         let Some(drive) = &mut self.drive else { return };
         let code = drive.source.identity().code();
         let matches = line.trim().eq_ignore_ascii_case(&code);
@@ -462,6 +499,22 @@ impl App {
             Question::UndoCode => self.show("Not undone", "That is not the code of this drive. Nothing was written."),
             Question::ExtractTo => self.run_effect(Effect::Extract(line.trim().into())),
             Question::SaveTo => self.run_effect(Effect::SaveCopy(line.trim().into())),
+            Question::CopyTo => self.start_copy(line.trim().into(), None),
+            Question::DestCode => {
+                if let Some(dest) = drive.copy.dest.clone() {
+                    self.start_copy(dest, Some(line.trim().to_string()));
+                }
+            }
+            Question::ProbeCode if matches => self.measure(Method::Probe, line.to_string()),
+            Question::FillCode if matches => self.measure(Method::Fill, line.to_string()),
+            Question::ProbeCode | Question::FillCode => {
+                self.show("Not measured", "That is not the code of this drive. Nothing was written.");
+            }
+            Question::ReportTo => {
+                let path = std::path::PathBuf::from(line.trim());
+                self.write_report(&path);
+            }
+            Question::Told => {}
         }
     }
 

@@ -18,8 +18,20 @@ mod sweep;
 mod undo;
 mod yard;
 
+use std::path::Path;
+
+use keel_core::case::Case;
+use keel_source::SharedSource;
+
 use crate::cli::{Cli, Command};
 use crate::{app, demo};
+
+/// Writes the report of a drive as `ykeel report` does.
+pub(crate) fn write_report(source: &SharedSource, case: Option<&Case>, out: &Path) -> anyhow::Result<()> {
+    report::write(source, case, out, None)
+}
+
+pub(crate) use reads::sign as latency_sign;
 
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {

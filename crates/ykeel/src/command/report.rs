@@ -1,28 +1,84 @@
-//! `ykeel report`: for now the drawing of the keel.
+//! `ykeel report`: the PDF that is handed over, or a single drawing.
 
 use std::path::Path;
 use std::sync::Arc;
 
+use anyhow::Context;
+use keel_core::case::{self, Case};
+use keel_core::ladder::{self, Ground};
 use keel_core::layout::{self, Choices};
-use keel_core::sweep::Reach;
-use keel_core::{CoreError, mend};
-use keel_draw::{KeelDrawing, Lane};
+use keel_core::reads::ReadsOptions;
+use keel_core::sweep::{Reach, Sweep};
+use keel_core::{CoreError, copy, fathom, health, mend, reads};
+use keel_draw::{Drawing, Head, KeelDrawing, Lane, Report};
 use keel_format::table;
 use keel_source::{ByteRange, SharedSource, size_decimal};
 
-use super::shared::{open, sweep};
-use crate::cli::SourceArgs;
+use super::shared::{cancel, note, open, sweep};
+use crate::cli::{DrawingArg, SourceArgs};
 
-pub(super) fn run(args: &SourceArgs, out: &Path, _drawing: Option<crate::cli::DrawingArg>) -> anyhow::Result<()> {
-    if out.extension().is_none_or(|end| end != "svg") {
-        return Err(CoreError::Nothing("the drawing is written as FILE.svg").into());
+pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
+    let is = |end: &str| out.extension().is_some_and(|own| own == end);
+    if !is("svg") && !is("pdf") {
+        return Err(CoreError::Nothing("a report is written as FILE.pdf, a drawing as FILE.svg or FILE.pdf").into());
     }
-    let source = open(args)?;
-    let swept = sweep(&source, Reach::Doubt)?;
+    let (path, case) = of(&args.source)?;
+    let args = SourceArgs { source: path, sector_size: args.sector_size, json: args.json };
+    let source = open(&args)?;
+    write(&source, case.as_ref(), out, drawing)?;
+    note(&args.source, "report", &out);
+    println!("{}", out.display());
+    Ok(())
+}
+
+/// The drive that is meant, and its case: a case's folder means its drive.
+fn of(path: &Path) -> anyhow::Result<(std::path::PathBuf, Option<Case>)> {
+    if path.join("case.toml").is_file() {
+        let case = Case::load(path)?;
+        return Ok((case.record.source.clone(), Some(case)));
+    }
+    Ok((path.to_path_buf(), Case::of(path, None)?))
+}
+
+/// Writes the report of `source`, or one drawing, to `out`.
+pub(crate) fn write(source: &SharedSource, case: Option<&Case>, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
+    let as_pdf = out.extension().is_some_and(|end| end == "pdf");
+    let sheets = match (as_pdf, drawing) {
+        (true, None) => whole(source, case)?,
+        (_, which) => vec![single(source, case, which.unwrap_or(DrawingArg::Keel))?],
+    };
+    let title = head(source).title;
+    let bytes = match sheets.as_slice() {
+        [only] if !as_pdf => keel_draw::svg(only).into_bytes(),
+        sheets => keel_draw::pdf(&title, sheets)?,
+    };
+    std::fs::write(out, bytes).with_context(|| format!("cannot write {}", out.display()))?;
+    Ok(())
+}
+
+fn head(source: &SharedSource) -> Head {
+    let identity = source.identity();
+    let or_none = |text: &Option<String>| text.clone().unwrap_or_else(|| "-".into());
+    let sectors = format!("sectors of {}/{} bytes", identity.logical_sector.0, identity.physical_sector.0);
+    Head {
+        title: format!("{}, {}", identity.name, size_decimal(identity.bytes)),
+        identity: format!(
+            "{}   serial {}   firmware {}   {}   {} bytes   {sectors}",
+            or_none(&identity.model),
+            or_none(&identity.serial),
+            or_none(&identity.firmware),
+            identity.link.word(),
+            identity.bytes
+        ),
+        date: case::now().replace('T', " ").replace('Z', " UTC"),
+    }
+}
+
+fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
     let table = table::read(source.as_ref());
-    let layout = layout::settle(&source, &table, &swept.finds, &Choices::default());
-    let edits = mend::stage(&source, &table, &swept.finds, &layout, &mend::Only::All.into()).edits;
-    let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
+    let layout = layout::settle(source, &table, &swept.finds, &Choices::default());
+    let edits = mend::stage(source, &table, &swept.finds, &layout, &mend::Only::All.into()).edits;
+    let view: SharedSource = Arc::new(mend::overlay(source, &edits));
     let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
         table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()
     };
@@ -31,18 +87,72 @@ pub(super) fn run(args: &SourceArgs, out: &Path, _drawing: Option<crate::cli::Dr
         .iter()
         .filter(|find| find.inside.is_none())
         .map(|find| (find.range(), format!("{} {}", find.kind.word(), find.name())));
-    let drawing = KeelDrawing {
-        title: format!("{}, {}", source.identity().name, size_decimal(source.len())),
-        identity: source.identity().serial.clone().unwrap_or_default(),
-        bytes: source.len(),
+    KeelDrawing {
+        bytes: source.identity().bytes.max(source.len()),
+        stored: (source.len() < source.identity().bytes).then_some(source.len()),
         lanes: vec![
             Lane { name: "now", blocks: entries(&table) },
             Lane { name: "found", blocks: found.collect() },
             Lane { name: "plan", blocks: entries(&table::read(view.as_ref())) },
         ],
-        bad: swept.bad.clone(),
+        bad: swept.bad.iter().chain(source.missing()).copied().collect(),
+    }
+}
+
+fn single(source: &SharedSource, case: Option<&Case>, which: DrawingArg) -> anyhow::Result<Drawing> {
+    let head = head(source);
+    let identity = source.identity();
+    Ok(match which {
+        DrawingArg::Keel => keel_draw::keel(&head, &keel_of(source, &sweep(source, Reach::Doubt)?)),
+        DrawingArg::Reads => {
+            let desk = keel_core::job::Desk::new(cancel()).0;
+            let survey = reads::known(identity).unwrap_or_else(|| reads::survey(source, ReadsOptions::sampled(), &desk));
+            keel_draw::reads(&head, &survey)
+        }
+        DrawingArg::Health => keel_draw::health(&head, &health::ask(source.as_ref()).map_err(anyhow::Error::from)?)?,
+        DrawingArg::Copy => {
+            let map = copy_of(source, case).ok_or(CoreError::Nothing("no copy of this drive is known"))?;
+            keel_draw::copy(&head, &map)
+        }
+        DrawingArg::Capacity => {
+            let verdict = fathom::known(identity).ok_or(CoreError::Nothing("its capacity was not measured: ykeel fathom"))?;
+            keel_draw::capacity(&head, &verdict)?
+        }
+    })
+}
+
+/// The map of the copy: of the one that the case names, or of the source where it is a copy itself.
+fn copy_of(source: &SharedSource, case: Option<&Case>) -> Option<keel_source::CopyMap> {
+    let named = case.and_then(|case| case.record.copy.as_deref()).and_then(copy::known);
+    named.or_else(|| source.identity().path.as_deref().and_then(copy::known))
+}
+
+fn whole(source: &SharedSource, case: Option<&Case>) -> anyhow::Result<Vec<Drawing>> {
+    let swept = sweep(source, Reach::Doubt)?;
+    let ground = Ground::ask(source, &cancel(), &mut |_| {});
+    let ladder = ladder::examine_on(&ground, source, &swept.finds, &cancel());
+    // A survey that was asked for says more than the ladder's samples.
+    let survey = reads::known(source.identity()).or(ground.survey);
+    let journal = case.map(|case| -> anyhow::Result<_> {
+        let verified = case::verify(&case.folder, &case.record.journal)?;
+        let says = match verified.problem {
+            None => format!("The journal is whole: {} lines, each with the hash of the one before.", verified.lines),
+            Some(problem) => format!("The journal is not whole: {problem}."),
+        };
+        Ok((case::lines(&case.folder)?, says))
+    });
+    let (lines, says) = journal.transpose()?.unzip();
+    let map = copy_of(source, case);
+    let report = Report {
+        head: head(source),
+        ladder: &ladder,
+        keel: keel_of(source, &swept),
+        case: case.map(|case| &case.record).zip(lines),
+        journal_says: says,
+        survey: survey.as_ref(),
+        health: ground.health.as_ref(),
+        capacity: ground.capacity.as_ref(),
+        copy: map.as_ref(),
     };
-    std::fs::write(out, keel_draw::svg(&drawing))?;
-    println!("{}", out.display());
-    Ok(())
+    Ok(keel_draw::report(&report)?)
 }

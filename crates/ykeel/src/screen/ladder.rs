@@ -1,6 +1,7 @@
 //! Ladder: the drive as the base, each volume standing on it.
 
 use keel_core::ladder::{Ladder, Rung, RungName, RungState, VolumeLadder};
+use keel_core::reads::Survey;
 use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -53,10 +54,14 @@ fn first_volume(drive: &Drive, area: Rect) -> usize {
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
-    let Some(ladder) = &drive.ladder else {
-        put(buf, area, 2, 2, "The drive is being asked; its rungs come in a moment.", app.theme.dim());
-        return Why::default();
+    let partial = Ladder {
+        drive: drive.source.identity().clone(),
+        rungs: drive.live.clone(),
+        volumes: Vec::new(),
+        lowest_broken: None,
     };
+    // The drive's own rungs are shown as they come.
+    let ladder = drive.ladder.as_ref().filter(|_| drive.ground_job.is_none()).unwrap_or(&partial);
     let rows = Rows::new(area);
     let room = usize::from((area.width.saturating_sub(NAMES)) / VOLUME).max(1);
     let first = first_volume(drive, area);
@@ -80,7 +85,8 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
         );
     }
     if ladder.volumes.is_empty() {
-        put(buf, area, NAMES, rows.of(8), "no volume was found at the landmarks", app.theme.dim());
+        let text = if drive.ladder.is_some() { "no volume was found at the landmarks" } else { "the drive is being asked, rung by rung" };
+        put(buf, area, NAMES, rows.of(8), text, app.theme.dim());
     }
     draw_base(app, drive, ladder, rows, area, width, shown.len(), buf);
     why(app, drive, ladder)
@@ -200,6 +206,16 @@ fn selected_rung<'a>(drive: &Drive, ladder: &'a Ladder) -> Option<(&'a Rung, Opt
     volume.rungs.iter().find(|rung| rung.rung.number() == drive.rung).map(|rung| (rung, Some(volume)))
 }
 
+/// The picture of the reads: a sign for each cell, from the first sector to the last.
+fn picture(survey: &Survey, why: &mut Why, app: &App) {
+    why.say(if survey.full { "the whole surface, first sector at the top" } else { "samples, first sector at the top" }, app.theme.dim());
+    for row in survey.picture.chunks(32) {
+        why.say(row.iter().map(|cell| crate::command::latency_sign(cell.worst)).collect::<String>(), app.theme.text());
+    }
+    why.say("▁ as usual ▃ late ▅ slow ▇ stuck ◦ came later × never", app.theme.dim());
+    why.gap();
+}
+
 fn why(app: &App, drive: &Drive, ladder: &Ladder) -> Why {
     let theme = app.theme;
     let mut why = Why::default();
@@ -208,6 +224,10 @@ fn why(app: &App, drive: &Drive, ladder: &Ladder) -> Why {
     let of = volume.map(|volume| format!("{}, ", volume.name())).unwrap_or_default();
     why.say(format!("{of}{} {}: {}", rung.rung.number(), rung.rung.word(), rung.state.word()), theme.rung(rung.state));
     why.gap();
+    let survey = drive.survey.as_ref().or(drive.ground.as_ref().and_then(|ground| ground.survey.as_ref()));
+    if let Some(survey) = survey.filter(|survey| rung.rung == RungName::Reads && survey.asked > 0) {
+        picture(survey, &mut why, app);
+    }
     if rung.findings.is_empty() {
         why.say(empty_words(rung), theme.text());
         why.gap();
@@ -220,6 +240,12 @@ fn why(app: &App, drive: &Drive, ladder: &Ladder) -> Why {
     }
     why.say("Next", theme.strong());
     rung.next.iter().for_each(|next| why.say(format!("· {next}"), theme.text()));
+    match rung.rung {
+        RungName::Reads => why.say("· R reads the whole surface, 3 copies the drive", theme.text()),
+        RungName::Capacity => why.say("· 4 measures it", theme.text()),
+        RungName::Link => why.say("· 1, then c: checks outside the computer", theme.text()),
+        _ => {}
+    }
     if let Some(volume) = volume.filter(|volume| volume.kind.is_some()) {
         why.say(format!("· enter looks into {}", volume.name()), theme.text());
     }

@@ -166,7 +166,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         if plan.copy_first {
             why.gap();
             why.say(
-                "This drive fails reads. Copy it first (ykeel copy); w saves a repaired copy and leaves the drive alone.",
+                "This drive fails. Copy it first (3); w saves a repaired copy and leaves the drive alone.",
                 theme.bad(),
             );
         }
@@ -181,10 +181,10 @@ fn why(app: &App, drive: &Drive) -> Why {
     match (drive.edits.is_empty(), drive.applied) {
         (true, true) => {
             why.say("· 2: the ladder as the drive is now", theme.text());
-            why.say("· 5: take files out, with a manifest", theme.text());
+            why.say("· 7: take files out, with a manifest", theme.text());
             why.say("· u: put everything back", theme.text());
         }
-        (true, false) => why.say("· 5: look into the files", theme.text()),
+        (true, false) => why.say("· 7: look into the files", theme.text()),
         _ => {
             why.say("· read each edit: ↑↓", theme.text());
             why.say("· a applies, w saves a repaired copy", theme.text());

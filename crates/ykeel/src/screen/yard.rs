@@ -5,6 +5,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::app::App;
+use super::intake;
 use crate::widget::why::Why;
 use crate::widget::{bar, first_shown, put, wrap};
 
@@ -15,6 +16,11 @@ const TOP: u16 = 2;
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let theme = app.theme;
+    let panel = if area.height > 30 { intake::ROWS } else { 0 };
+    if panel > 0 && !app.berths.is_empty() {
+        intake::draw(app, Rect { y: area.bottom() - panel, height: panel, ..area }, buf);
+    }
+    let area = Rect { height: area.height - panel, ..area };
     put(buf, area, 1, 0, "drive", theme.dim());
     put(buf, area, 36, 0, "size       attached as", theme.dim());
     let shown = usize::from(area.height.saturating_sub(TOP)) / ROWS;
@@ -29,6 +35,12 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
                 put(buf, area, 36, y, &format!("{:<10} {}", size_decimal(identity.bytes), identity.link.word()), theme.text());
             }
             (None, problem) => put(buf, area, 36, y, problem.as_deref().unwrap_or("does not open"), theme.bad()),
+        }
+        if let Some(case) = &berth.case {
+            put(buf, area, 62, y, &format!("case {case}"), theme.dim());
+        }
+        if berth.probe_interrupted.is_some() {
+            put(buf, area, 1, y + 2, "a probe was interrupted: open it, and put back what it touched in Fathom", theme.bad());
         }
         if berth.interrupted.is_some() {
             put(buf, area, 1, y + 2, "an apply was interrupted: open it to finish or roll back", theme.bad());
@@ -93,17 +105,22 @@ fn why(app: &App) -> Why {
         why.gap();
     }
     why.say("Next", theme.strong());
-    why.say("enter opens the drive, read-only, and asks every rung of its ladder.", theme.text());
+    if let Some(check) = app.case.as_ref().and_then(keel_core::case::Case::next_check) {
+        why.say(format!("· check: {} ({} min); c notes it", check.words, check.minutes), theme.accent());
+    }
+    why.say("· enter opens the drive, read-only, and asks every rung of its ladder", theme.text());
     why.gap();
     why.say(printable(&berth.path.display().to_string()), theme.dim());
     why
 }
 
-pub(super) fn click(app: &mut App, y: u16) {
-    let shown = usize::from(app.area.height.saturating_sub(3 + TOP)) / ROWS;
+pub(super) fn click(app: &mut App, area: Rect, y: u16) {
+    let panel = if area.height > 30 { intake::ROWS } else { 0 };
+    let shown = usize::from((area.height - panel).saturating_sub(TOP)) / ROWS;
     let first = first_shown(app.berth, app.berths.len(), shown);
     let row = first + usize::from(y.saturating_sub(TOP)) / ROWS;
-    if row < app.berths.len() {
+    if y < area.height - panel && row < app.berths.len() {
         app.berth = row;
+        app.look_up_case();
     }
 }

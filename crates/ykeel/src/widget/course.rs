@@ -1,6 +1,6 @@
 //! Title and course: whose drive this is, and the stages as a route.
 
-use keel_core::ladder::RungState;
+use keel_core::ladder::{Ladder, RungName, RungState};
 use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -11,7 +11,7 @@ use crate::app::drive::{Drive, Swept};
 use crate::keymap::Stage;
 
 /// Columns of one stage on the course: its word and the way to the next.
-const STEP: u16 = 13;
+const STEP: u16 = 11;
 
 /// How a stage stands.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -28,6 +28,17 @@ fn standing(drive: &Drive, stage: Stage) -> Standing {
             None => Standing::Open,
             Some(ladder) if ladder.lowest_broken.is_some() => Standing::Doubt,
             Some(_) => Standing::Done,
+        },
+        Stage::Copy => match (&drive.copy.done, drive.source.missing().is_empty()) {
+            (_, false) => Standing::Doubt,
+            (Some(done), _) if done.copied_bytes == done.bytes => Standing::Done,
+            (Some(_), _) => Standing::Doubt,
+            (None, _) => Standing::Open,
+        },
+        Stage::Fathom => match &drive.fathom.verdict {
+            None => Standing::Open,
+            Some(verdict) if verdict.nature == keel_core::fathom::Nature::Honest => Standing::Done,
+            Some(_) => Standing::Doubt,
         },
         Stage::Sweep => match drive.swept {
             Swept::No => Standing::Open,
@@ -58,6 +69,9 @@ fn standing(drive: &Drive, stage: Stage) -> Standing {
 pub(crate) fn recommended(app: &App) -> (Stage, String) {
     let Some(drive) = &app.drive else { return (Stage::Yard, "choose a drive and open it: enter".into()) };
     let Some(ladder) = &drive.ladder else { return (Stage::Ladder, "the drive is being asked".into()) };
+    if let Some(step) = recommended_for_drive(app, drive, ladder) {
+        return step;
+    }
     let weak = drive.finds.iter().any(|find| find.grade < keel_core::sweep::Grade::Strong && find.inside.is_none());
     let broken = ladder.lowest_broken.is_some();
     let entries_broken = ladder
@@ -81,6 +95,31 @@ pub(crate) fn recommended(app: &App) -> (Stage, String) {
     }
 }
 
+/// What comes before everything else: a link that does not hold, a drive that fails, one that lies.
+fn recommended_for_drive(app: &App, drive: &Drive, ladder: &Ladder) -> Option<(Stage, String)> {
+    if drive.copy.job.is_some() {
+        return Some((Stage::Copy, "the copy is running".into()));
+    }
+    if drive.fathom.is_busy() {
+        return Some((Stage::Fathom, "the capacity is being measured".into()));
+    }
+    let broken = |name| ladder.rung(name).is_some_and(|rung| rung.state == RungState::Broken);
+    let copied = drive.copy.done.as_ref().is_some_and(|done| done.stopped.is_none())
+        || app.case.as_ref().is_some_and(|case| case.record.copy.is_some());
+    if drive.source.is_empty() {
+        return Some((Stage::Yard, "check outside the computer: 1, then c".into()));
+    }
+    if drive.source.missing().is_empty() && (broken(RungName::Reads) || broken(RungName::Health) || broken(RungName::Link)) {
+        let advice = if copied { "work on its copy: 3, then w" } else { "copy it first: 3, then s" };
+        return Some((Stage::Copy, advice.into()));
+    }
+    if keel_core::fathom::interrupted(drive.source.identity()).is_some() {
+        return Some((Stage::Fathom, "put back what the probe touched: 4, then u".into()));
+    }
+    let link_doubtful = ladder.rung(RungName::Link).is_some_and(|rung| rung.state == RungState::Doubtful);
+    (link_doubtful && ladder.lowest_broken.is_none()).then(|| (Stage::Yard, "check the cable first: 1, then c".into()))
+}
+
 /// Draws title and course.
 pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
     let theme = app.theme;
@@ -99,6 +138,7 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
     put(buf, title, u16::try_from(columns(&name) + 18).unwrap_or(60).max(56), 0, &facts, theme.dim());
     let (words, style) = match &app.drive {
         Some(drive) if drive.writing.is_some() => ("APPLYING".to_string(), theme.bad()),
+        Some(drive) if drive.fathom.is_busy() => ("MEASURING, WRITES".to_string(), theme.bad()),
         Some(drive) if !drive.edits.is_empty() => (format!("READ ONLY  {} STAGED", drive.edits.len()), theme.staged()),
         _ => ("READ ONLY".to_string(), theme.good()),
     };

@@ -30,13 +30,31 @@ pub(crate) fn running(drive: &Drive) -> Option<String> {
     if let Some(progress) = &drive.extract_progress {
         return Some(format!("taking out  {} files  {}  x stops", progress.files, size_decimal(progress.bytes)));
     }
-    if drive.ladder_job.is_some() || drive.after_job.is_some() {
+    if let Some(progress) = drive.copy.progress.as_ref().filter(|_| drive.copy.job.is_some()) {
+        let percent = progress.copied.saturating_mul(100) / progress.total.max(1);
+        return Some(format!("copy {percent} %  {}/s  {} errors  x stops", size_decimal(progress.rate), progress.errors));
+    }
+    if let Some(progress) = drive.copy.verifying {
+        return Some(format!("comparing the copy {} %", progress.done.saturating_mul(100) / progress.total.max(1)));
+    }
+    if drive.fathom.restore_job.is_some() {
+        return Some("WRITING  putting back".into());
+    }
+    if let Some(progress) = drive.fathom.progress.as_ref().filter(|_| drive.fathom.job.is_some()) {
+        let percent = progress.done.saturating_mul(100) / progress.total.max(1);
+        return Some(format!("{} {percent} %  x stops", progress.phase.word()));
+    }
+    if let Some(progress) = &drive.surveying {
+        let percent = progress.done.saturating_mul(100) / progress.total.max(1);
+        return Some(format!("reading {percent} %  {} failed  x stops", progress.errors));
+    }
+    if drive.ladder_job.is_some() || drive.after_job.is_some() || drive.ground_job.is_some() {
         return Some("examining the rungs".into());
     }
     drive.files.is_busy().then(|| "reading".into())
 }
 
-fn time_left(seconds: u64) -> String {
+pub(crate) fn time_left(seconds: u64) -> String {
     match seconds {
         0..100 => format!("{seconds} s left"),
         100..6000 => format!("{} min left", seconds / 60),

@@ -66,7 +66,7 @@ struct Block {
 pub(crate) fn selection(app: &App) -> Option<ByteRange> {
     let drive = app.drive.as_ref()?;
     match app.stage {
-        Stage::Yard => None,
+        Stage::Yard | Stage::Copy | Stage::Fathom => None,
         Stage::Ladder if drive.rung <= 5 => None,
         Stage::Ladder => {
             drive.ladder.as_ref()?.volumes.get(drive.volume).map(|volume| ByteRange::sized(volume.start_byte, volume.bytes))
@@ -140,9 +140,18 @@ fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Optio
         .flat_map(|rung| &rung.findings)
         .filter_map(|finding| finding.at_byte)
         .map(|at| ByteRange::sized(at, 512));
-    for range in drive.bad.iter().copied().chain(bad) {
+    let missing = drive.source.missing().iter().copied().take(4096);
+    for range in drive.bad.iter().copied().chain(bad).chain(missing) {
         if let Some((row, _)) = rows.of(range) {
             put(buf, area, SCALE - 1, row, "×", theme.bad());
+        }
+    }
+    let copied = drive.copy.progress.as_ref().filter(|_| drive.copy.job.is_some()).map(|progress| progress.at);
+    let measured = drive.fathom.progress.as_ref().filter(|_| drive.fathom.job.is_some()).map(|progress| progress.at);
+    let read = drive.surveying.as_ref().map(|progress| progress.at);
+    for head in copied.into_iter().chain(measured).chain(read) {
+        if let Some((row, _)) = rows.of(ByteRange::sized(head, 1)) {
+            put(buf, area, SCALE - 1, row, "▶", theme.strong());
         }
     }
     if let (Some(_), Some(progress)) = (&drive.sweep_job, &drive.progress)

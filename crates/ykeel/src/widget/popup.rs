@@ -6,6 +6,8 @@ use ratatui::widgets::{Clear, Widget};
 
 use super::{first_shown, put, wrap};
 use crate::app::App;
+use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
+
 use crate::app::popup::{Popup, Question, matching};
 use crate::{keymap, screen};
 
@@ -15,6 +17,8 @@ pub(crate) fn draw(app: &App, popup: &Popup, area: Rect, buf: &mut Buffer) {
     let text = usize::from(width.saturating_sub(6));
     let (title, lines) = match popup {
         Popup::Help => help(app, text),
+        Popup::Symptoms { selected } => ("What the client sees".to_string(), symptoms(app, *selected)),
+        Popup::Checks { selected } => ("Checks outside the computer".to_string(), checks(app, *selected)),
         Popup::Commands { filter, .. } => ("Commands".to_string(), vec![format!("search: {filter}▏")]),
         Popup::Message { title, text: body } => (title.clone(), wrap(body, text)),
         Popup::Interrupted { bundle } => (
@@ -67,6 +71,48 @@ fn help(app: &App, width: usize) -> (String, Vec<String>) {
     (format!("Help: {}", app.stage.word()), lines)
 }
 
+fn symptoms(app: &App, selected: usize) -> Vec<String> {
+    let told = app.case.as_ref().map(|case| case.record.told.symptoms.as_slice()).unwrap_or_default();
+    let mut lines: Vec<String> = SYMPTOMS
+        .iter()
+        .enumerate()
+        .map(|(row, symptom)| {
+            let mark = if told.iter().any(|id| id == symptom.id) { "●" } else { "○" };
+            let rungs: Vec<String> = symptom.rungs.iter().map(|rung| rung.number().to_string()).collect();
+            format!("{} {mark} {:<52} rungs {}", pointer(row == selected), symptom.words, rungs.join(" "))
+        })
+        .collect();
+    lines.extend([String::new(), "space  sees it, or not".into()]);
+    lines
+}
+
+fn checks(app: &App, selected: usize) -> Vec<String> {
+    let case = app.case.as_ref();
+    let next = case.and_then(keel_core::case::Case::next_check);
+    let mut lines: Vec<String> = CHECKS
+        .iter()
+        .enumerate()
+        .map(|(row, check)| {
+            let made = case.and_then(|case| case.record.checks.iter().find(|made| made.check == check.id));
+            let result = match made.map(|made| made.outcome) {
+                Some(Outcome::Yes) => check.results.0,
+                Some(Outcome::No) => check.results.1,
+                None if next.is_some_and(|next| next.id == check.id) => "next",
+                None => "",
+            };
+            let words: String = check.words.chars().take(62).collect();
+            format!("{} {result:<11} {words:<62} {:>2} min", pointer(row == selected), check.minutes)
+        })
+        .collect();
+    lines.extend([String::new(), "y  yes: it helped, is listed, was found     n  no     backspace  not made".into()]);
+    lines
+}
+
+/// Marks the selected row of a list in a popup.
+fn pointer(selected: bool) -> &'static str {
+    if selected { "▸" } else { " " }
+}
+
 fn commands(app: &App, filter: &str, selected: usize, area: Rect, buf: &mut Buffer) {
     let found = matching(filter);
     let first = first_shown(selected, found.len(), usize::from(area.height));
@@ -82,6 +128,13 @@ fn commands(app: &App, filter: &str, selected: usize, area: Rect, buf: &mut Buff
     }
 }
 
+/// The code of the device that a copy shall go to.
+fn dest_code(app: &App) -> String {
+    let dest = app.drive.as_ref().and_then(|drive| drive.copy.dest.clone());
+    let opened = dest.and_then(|dest| keel_source::open(&dest, keel_source::OpenOptions::default()).ok());
+    opened.map(|device| device.identity().code()).unwrap_or_default()
+}
+
 fn ask(app: &App, question: &Question, line: &str, width: usize) -> (String, Vec<String>) {
     let code = app.drive.as_ref().map(|drive| drive.source.identity().code()).unwrap_or_default();
     let edits = app.drive.as_ref().map_or(0, |drive| drive.edits.len());
@@ -93,6 +146,12 @@ fn ask(app: &App, question: &Question, line: &str, width: usize) -> (String, Vec
         ),
         Question::UndoCode => ("Undo", format!("Every byte that the apply changed is put back as it was.\nFor a block device type the code: {code}. For an image or simulated drive enter is enough.")),
         Question::ExtractTo => ("Take out", "Folder to put the files into. Nothing that is there is overwritten; a manifest with hashes is written beside them.".to_string()),
+        Question::Told => ("A text of the client", "An error message as pasted, its code, or a note. Known errors are led to the rungs they come from.".to_string()),
+        Question::CopyTo => ("Copy", "The image to write: a new file, or one that its log goes on with. A block device works as well, and wants its own code.".to_string()),
+        Question::DestCode => ("Copy to a device", format!("Everything on that device is overwritten. Type the code of the destination: {}", dest_code(app))),
+        Question::ProbeCode => ("Probe", format!("Tagged sectors are written to chosen places of this drive. What stands there is kept first and put back, also after an interruption. For a failing drive copy it first.\nType the code of this drive: {code}")),
+        Question::FillCode => ("Fill", format!("EVERYTHING ON THIS DRIVE WILL BE LOST: every sector is written and read back.\nType the code of this drive: {code}")),
+        Question::ReportTo => ("Report", "The PDF to write: ladder, keel, reads, health, capacity, copy, and the journal of the case.".to_string()),
         Question::SaveTo => ("Save a repaired copy", "New image to write. The drive itself is not touched.".to_string()),
     };
     let mut lines = wrap(&text, width);
