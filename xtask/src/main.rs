@@ -1,8 +1,9 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy]`.
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom]`.
 #![forbid(unsafe_code)]
 
 mod bench;
 mod bench_copy;
+mod bench_fathom;
 mod bench_mend;
 mod content;
 mod drives;
@@ -25,12 +26,13 @@ fn main() -> anyhow::Result<()> {
         Some("shots") => shots::take(),
         Some("bench") if rest.iter().any(|word| word == "--mend") => bench_mend::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
+        Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
         Some("bench") => bench::run_all(),
         Some("copy-loop") => {
             bench_copy::copy_loop(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str))
         }
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
-        _ => bail!("usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy] | guest"),
+        _ => bail!("usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom] | guest"),
     }
 }

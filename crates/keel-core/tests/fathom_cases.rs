@@ -9,9 +9,9 @@ use keel_core::plan::Confirmation;
 use keel_source::{ByteOffset, OpenOptions, SharedSource};
 
 const MIB: u64 = 1 << 20;
-const CLAIMED: u64 = 1536 * MIB;
+const CLAIMED: u64 = 1024 * MIB;
 /// Caches of the drives here are smaller than this.
-const CACHE: ProbeOptions = ProbeOptions { largest_cache: 80 * MIB };
+const CACHE: ProbeOptions = ProbeOptions { largest_cache: 40 * MIB };
 
 struct Yard {
     folder: tempfile::TempDir,
@@ -79,11 +79,11 @@ fn a_probe_tells_the_true_end_to_the_sector_and_leaves_every_byte_as_it_was() {
     let cases: [(&str, u64, String, fn(Nature) -> bool); 9] = [
         ("honest", CLAIMED, String::new(), |nature| nature == Nature::Honest),
         ("wraps", odd, lie(odd, "wraps", ""), |nature| matches!(nature, Nature::Wraps { modulus } if modulus == 300 * MIB + 512 * 333)),
-        ("wraps-512M", 512 * MIB, lie(512 * MIB, "wraps", ""), |nature| matches!(nature, Nature::Wraps { .. })),
+        ("wraps-512M", 256 * MIB, lie(256 * MIB, "wraps", ""), |nature| matches!(nature, Nature::Wraps { .. })),
         (
             "two-moduli",
-            600 * MIB,
-            lie(600 * MIB, "wraps", &format!(", wraps = [{{ from_byte = {}, modulus = {} }}]", 600 * MIB, 200 * MIB)),
+            480 * MIB,
+            lie(480 * MIB, "wraps", &format!(", wraps = [{{ from_byte = {}, modulus = {} }}]", 480 * MIB, 160 * MIB)),
             |nature| matches!(nature, Nature::Wraps { .. }),
         ),
         ("zeros", odd, lie(odd, "drops", ""), |nature| nature == Nature::Drops),
@@ -93,7 +93,9 @@ fn a_probe_tells_the_true_end_to_the_sector_and_leaves_every_byte_as_it_was() {
         ("tiny", 3 * MIB + 512, lie(3 * MIB + 512, "drops", ""), |nature| nature == Nature::Drops),
     ];
     for (name, real, more, is_right) in cases {
-        for (cache, tag) in [("", ""), ("cache = { bytes = 67108864, flush_empties = false }\n", "c")] {
+        // Each way of lying once behind a cache that a flush does not empty, once without.
+        let caches = [("", ""), ("cache = { bytes = 33554432, flush_empties = false }\n", "c")];
+        for (cache, tag) in caches.into_iter().skip(usize::from(["ones", "wraps-512M"].contains(&name))) {
             let name = format!("{name}{tag}");
             let source = yard.drive(&name, CLAIMED, real, &format!("{cache}{more}"));
             let before = hash(&yard.image(&name));
@@ -119,8 +121,8 @@ fn lie(real: u64, word: &str, more: &str) -> String {
 fn sick_drives_are_told_apart_from_liars() {
     let yard = Yard::new();
     let natures = [
-        ("bad-reads", "unreadable = [{ first_lba = 131072, sectors = 8 }, { first_lba = 2097152, sectors = 4096 }]\n", Nature::FailsReads),
-        ("bad-writes", "unwritable = [{ first_lba = 2097152, sectors = 64 }]\n", Nature::FailsWrites),
+        ("bad-reads", "unreadable = [{ first_lba = 131072, sectors = 8 }, { first_lba = 1048576, sectors = 4096 }]\n", Nature::FailsReads),
+        ("bad-writes", "unwritable = [{ first_lba = 1048576, sectors = 64 }]\n", Nature::FailsWrites),
         ("protected", "write_protected = true\n", Nature::TakesNoWrites),
     ];
     for (name, more, nature) in natures {

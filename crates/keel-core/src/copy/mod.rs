@@ -64,7 +64,7 @@ impl Pass {
 }
 
 /// Parts of the picture that progress carries.
-pub const COPY_PARTS: usize = 512;
+pub const COPY_PARTS: usize = 1536;
 
 /// The technician's hand on a copy that runs. Clones share it.
 #[derive(Debug, Clone, Default)]

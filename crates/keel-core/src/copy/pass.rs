@@ -162,7 +162,10 @@ impl Copier {
     }
 
     /// Makes everything durable, and tells what it came to.
-    pub(super) fn end(self) -> Result<Tally, CoreError> {
+    pub(super) fn end(mut self) -> Result<Tally, CoreError> {
+        // The last word, so that a picture does not stay behind.
+        self.told = None;
+        self.tell(ByteOffset(self.source.len()));
         let took = self.took();
         Ok(Tally { map: self.dest.end()?, errors: self.errors, link_drops: self.link_drops, took })
     }

@@ -162,6 +162,8 @@ fn measure(bench: &mut Bench<'_>, options: ProbeOptions, verdict: &mut Fathomed)
 /// What the last round showed.
 fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, end: u64, nature: Nature) {
     if nature.is_lie() {
+        // Behind the true end a tag is some other place's that nothing overwrote.
+        verdict.plot.retain(|point| point.seen != Seen::Own || point.at.0 < end);
         verdict.sureness = if verdict.exact { Sureness::Certain } else { Sureness::Strong };
         verdict.reasons.push(format!("{} places below the true end kept what was written to them", evidence.own));
         return;

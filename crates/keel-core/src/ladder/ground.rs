@@ -209,7 +209,7 @@ fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
             .then("put it back: ykeel fathom SOURCE --restore, or u in Fathom");
     }
     let Some(verdict) = verdict else {
-        return Rung::new(RungName::Capacity, RungState::Untested, "untested: Fathom").then("Fathom will prove how much the drive can store");
+        return Rung::new(RungName::Capacity, RungState::Untested, "Fathom will test it").then("Fathom will prove how much the drive can store");
     };
     let state = match verdict.nature {
         nature if nature.is_lie() => if verdict.method == Method::Estimate { RungState::Doubtful } else { RungState::Broken },

@@ -84,5 +84,9 @@ fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) ->
         return Err(format!("ground that it uses lies behind the end, at byte {} of it", range.start.0.max(room)));
     }
     let shortened = find.geometry.shortened(room);
-    shortened.ok_or_else(|| format!("{} keeps structures all over its length: it cannot be cut here", find.kind.word()))
+    let why = match find.kind {
+        kind if kind.is_fat() => format!("so few clusters would be left that it were no {} any more", kind.word()),
+        kind => format!("{} keeps structures all over its length: it cannot be cut here", kind.word()),
+    };
+    shortened.ok_or(why)
 }

@@ -233,6 +233,8 @@ pub fn symptom(id: &str) -> Option<&'static Symptom> {
 pub struct Check {
     /// The word that the case keeps.
     pub id: &'static str,
+    /// A few words for it.
+    pub short: &'static str,
     /// What to do.
     pub words: &'static str,
     /// What a result of yes is called, and one of no.
@@ -249,17 +251,17 @@ pub struct Check {
 
 /// The checks, the cheap ones first.
 pub const CHECKS: &[Check] = &[
-    Check { id: "system_lists", words: "does the system's device list show it?", results: ("listed", "not listed"), minutes: 1, if_yes: &[], yes_clears: &[Power], no_clears: &[Hidden, Structures, Lie] },
-    Check { id: "other_cable", words: "another cable", results: ("helped", "no change"), minutes: 1, if_yes: &[Cable], yes_clears: &[], no_clears: &[Cable] },
-    Check { id: "other_port", words: "another port, of which speed?", results: ("helped", "no change"), minutes: 1, if_yes: &[Port], yes_clears: &[], no_clears: &[Port] },
-    Check { id: "no_hub", words: "straight to the computer, without hub or dock", results: ("helped", "no change"), minutes: 1, if_yes: &[Hub], yes_clears: &[], no_clears: &[Hub] },
-    Check { id: "own_power", words: "power of its own, or a stronger supply", results: ("helped", "no change"), minutes: 2, if_yes: &[Power], yes_clears: &[], no_clears: &[Power] },
-    Check { id: "automount", words: "settings that hide it: no automatic mounting, no letter, hidden, offline", results: ("found", "none"), minutes: 2, if_yes: &[Hidden], yes_clears: &[], no_clears: &[Hidden] },
-    Check { id: "cold_restart", words: "cold restart: all power off for a minute", results: ("helped", "no change"), minutes: 3, if_yes: &[Firmware], yes_clears: &[], no_clears: &[Firmware] },
-    Check { id: "policy", words: "a policy or driver that blocks drives", results: ("found", "none"), minutes: 3, if_yes: &[Computer], yes_clears: &[], no_clears: &[Computer] },
-    Check { id: "setup_lists", words: "does the firmware set-up list it?", results: ("listed", "not listed"), minutes: 4, if_yes: &[], yes_clears: &[Cable, Port, Power, Electronics], no_clears: &[Computer, Hidden, Structures, Lie] },
-    Check { id: "other_computer", words: "another computer", results: ("helped", "no change"), minutes: 10, if_yes: &[Computer, Port, Hidden], yes_clears: &[], no_clears: &[Computer, Port, Hidden] },
-    Check { id: "enclosure", words: "out of its enclosure, straight to the board", results: ("helped", "no change"), minutes: 15, if_yes: &[Enclosure], yes_clears: &[], no_clears: &[Enclosure] },
+    Check { id: "system_lists", short: "in the system's list", words: "does the system's device list show it?", results: ("listed", "not listed"), minutes: 1, if_yes: &[], yes_clears: &[Power], no_clears: &[Hidden, Structures, Lie] },
+    Check { id: "other_cable", short: "another cable", words: "another cable", results: ("helped", "no change"), minutes: 1, if_yes: &[Cable], yes_clears: &[], no_clears: &[Cable] },
+    Check { id: "other_port", short: "another port", words: "another port, of which speed?", results: ("helped", "no change"), minutes: 1, if_yes: &[Port], yes_clears: &[], no_clears: &[Port] },
+    Check { id: "no_hub", short: "without hub", words: "straight to the computer, without hub or dock", results: ("helped", "no change"), minutes: 1, if_yes: &[Hub], yes_clears: &[], no_clears: &[Hub] },
+    Check { id: "own_power", short: "own power", words: "power of its own, or a stronger supply", results: ("helped", "no change"), minutes: 2, if_yes: &[Power], yes_clears: &[], no_clears: &[Power] },
+    Check { id: "automount", short: "hiding settings", words: "settings that hide it: no automatic mounting, no letter, hidden, offline", results: ("found", "none"), minutes: 2, if_yes: &[Hidden], yes_clears: &[], no_clears: &[Hidden] },
+    Check { id: "cold_restart", short: "cold restart", words: "cold restart: all power off for a minute", results: ("helped", "no change"), minutes: 3, if_yes: &[Firmware], yes_clears: &[], no_clears: &[Firmware] },
+    Check { id: "policy", short: "policy, driver", words: "a policy or driver that blocks drives", results: ("found", "none"), minutes: 3, if_yes: &[Computer], yes_clears: &[], no_clears: &[Computer] },
+    Check { id: "setup_lists", short: "in firmware set-up", words: "does the firmware set-up list it?", results: ("listed", "not listed"), minutes: 4, if_yes: &[], yes_clears: &[Cable, Port, Power, Electronics], no_clears: &[Computer, Hidden, Structures, Lie] },
+    Check { id: "other_computer", short: "another computer", words: "another computer", results: ("helped", "no change"), minutes: 10, if_yes: &[Computer, Port, Hidden], yes_clears: &[], no_clears: &[Computer, Port, Hidden] },
+    Check { id: "enclosure", short: "out of enclosure", words: "out of its enclosure, straight to the board", results: ("helped", "no change"), minutes: 15, if_yes: &[Enclosure], yes_clears: &[], no_clears: &[Enclosure] },
 ];
 
 /// The check of this id.

@@ -199,6 +199,35 @@ fn plant(root: &Path, files: &BTreeMap<String, Vec<u8>>) {
     }
 }
 
+/// Cuts the volume of `entry` out of `image`, lets its own driver open it, and compares every file.
+pub fn accepted_by_driver(kind: &str, image: &Path, entry: keel_source::ByteRange, files: &BTreeMap<String, Vec<u8>>) {
+    let folder = tempfile::tempdir().unwrap();
+    let volume = folder.path().join("cut.vol");
+    let mut bytes = vec![0; entry.len() as usize];
+    File::open(image).unwrap().read_exact_at(&mut bytes, entry.start.0).unwrap();
+    fs::write(&volume, bytes).unwrap();
+    let point = folder.path().join("mounted");
+    fs::create_dir_all(&point).unwrap();
+    let mut device = None;
+    match kind {
+        "vfat" => run(Command::new("mcopy").env("LC_ALL", "C.UTF-8").arg("-s").arg("-i").arg(&volume).arg("::/*").arg(&point)),
+        "ntfs" => run(Command::new("ntfs-3g").args(["-o", "ro"]).arg(&volume).arg(&point)),
+        _ => {
+            let output = Command::new("losetup").args(["--read-only", "--find", "--show"]).arg(&volume).output().unwrap();
+            let path = String::from_utf8(output.stdout).unwrap().trim().to_string();
+            run(Command::new("mount.exfat-fuse").args(["-o", "ro", &path]).arg(&point));
+            device = Some(path);
+        }
+    }
+    for (path, bytes) in files {
+        assert!(fs::read(point.join(path)).is_ok_and(|read| read == *bytes), "{kind}: {path}");
+    }
+    if kind != "vfat" {
+        unmount(&point);
+    }
+    device.iter().for_each(|path| run(Command::new("losetup").args(["--detach", path])));
+}
+
 /// Sweeps without keeping a state.
 pub fn swept(source: &SharedSource, reach: Reach) -> Sweep {
     let (desk, _progress) = Desk::new(Cancel::default());

@@ -31,7 +31,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let rates: String = curve(copy.rates.iter().copied(), usize::from(width.saturating_sub(FIGURES)));
     put(buf, area, FIGURES, 7, &rates, theme.good());
     draw_map(app, progress, Rect { y: area.y + MAP_TOP, height: area.height.saturating_sub(MAP_TOP + 2), ..area }, buf);
-    let signs = "█ came over   ▓ most of it   ╱ passed over   ┼ between edges   × failed   · not asked for   ◆ the drive reads here";
+    let signs = "█ came over  ▓ most of it  ╱ passed over  ┼ between edges  × failed  · not asked for  ◆ head";
     put(buf, area, 1, area.height.saturating_sub(1), signs, theme.dim());
     why(app, drive)
 }

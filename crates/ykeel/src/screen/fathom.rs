@@ -68,7 +68,8 @@ fn draw_plot(app: &App, claimed: u64, points: &[PlotPoint], verdict: Option<&Fat
     for y in 0..plot.height {
         put(buf, plot, 0, y, "│", theme.line());
     }
-    put(buf, plot, 0, plot.height, &format!("└{}", "─".repeat(usize::from(plot.width - 1))), theme.line());
+    let foot = Rect { y: plot.bottom(), height: 1, ..plot };
+    put(buf, foot, 0, 0, &format!("└{}", "─".repeat(usize::from(plot.width - 1))), theme.line());
     for x in 0..plot.width {
         let at = u128::from(claimed) * u128::from(x) / u128::from(plot.width);
         put(buf, plot, x, row(u64::try_from(at).unwrap_or(0)), "·", theme.dim());
@@ -85,12 +86,12 @@ fn draw_plot(app: &App, claimed: u64, points: &[PlotPoint], verdict: Option<&Fat
         match point.seen {
             Seen::Own => put(buf, plot, x, row(point.at.0), "■", theme.good()),
             Seen::Other(other) => put(buf, plot, x, row(other.0), "○", theme.bad()),
-            Seen::Nothing => put(buf, plot, x, plot.height, "┴", theme.bad()),
-            Seen::Unreadable | Seen::Unwritable => put(buf, plot, x, plot.height, "×", theme.bad()),
+            Seen::Nothing => put(buf, foot, x, 0, "┴", theme.bad()),
+            Seen::Unreadable | Seen::Unwritable => put(buf, foot, x, 0, "×", theme.bad()),
         }
     }
-    let signs = "■ its own   ○ what was written elsewhere   ┴ nothing that was written   × does not read or write   ┄ the diagonal is an honest drive";
-    put(buf, area, 1, area.height.saturating_sub(1), &signs.replace('┄', "·"), theme.dim());
+    let signs = "■ its own  ○ of another address  ┴ nothing written  × fails  · an honest drive";
+    put(buf, area, 1, area.height.saturating_sub(1), signs, theme.dim());
 }
 
 fn why(app: &App, drive: &Drive) -> Why {

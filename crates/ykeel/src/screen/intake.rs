@@ -62,7 +62,6 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
             None if next.is_some_and(|next| next.id == check.id) => ("▶", "next", theme.accent()),
             None => (" ", "", theme.dim()),
         };
-        let words: String = check.words.chars().take(usize::from(right.width.saturating_sub(16))).collect();
-        put(buf, right, 0, 1 + u16::try_from(row).unwrap_or(0), &format!("{mark} {result:<11} {words}"), style);
+        put(buf, right, 0, 1 + u16::try_from(row).unwrap_or(0), &format!("{mark} {result:<11} {}", check.short), style);
     }
 }

@@ -11,7 +11,9 @@ use crate::app::drive::{Drive, Swept};
 use crate::keymap::Stage;
 
 /// Columns of one stage on the course: its word and the way to the next.
-const STEP: u16 = 11;
+fn step(width: u16) -> u16 {
+    if width >= 130 { 13 } else { 10 }
+}
 
 /// How a stage stands.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -113,6 +115,11 @@ fn recommended_for_drive(app: &App, drive: &Drive, ladder: &Ladder) -> Option<(S
         let advice = if copied { "work on its copy: 3, then w" } else { "copy it first: 3, then s" };
         return Some((Stage::Copy, advice.into()));
     }
+    // What its page counts may not show in the samples.
+    let counts = drive.ground.as_ref().and_then(|ground| ground.health.as_ref()).is_some_and(|health| health.media_count() > 0);
+    if drive.source.missing().is_empty() && counts && !copied {
+        return Some((Stage::Copy, "its page counts bad sectors; copy it first: 3, then s".into()));
+    }
     if keel_core::fathom::interrupted(drive.source.identity()).is_some() {
         return Some((Stage::Fathom, "put back what the probe touched: 4, then u".into()));
     }
@@ -168,10 +175,10 @@ fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
         let after = u16::try_from(columns(&word)).unwrap_or(0) + 1;
         put(buf, area, x + after, 0, mark, theme.text());
         if index + 1 < Stage::ALL.len() {
-            let way = "─".repeat(usize::from(STEP.saturating_sub(after + 3)));
+            let way = "─".repeat(usize::from(step(area.width).saturating_sub(after + 3)));
             put(buf, area, x + after + 2, 0, &way, theme.line());
         }
-        x += STEP;
+        x += step(area.width);
     }
     let advice = format!("next: {advice}");
     let width = u16::try_from(columns(&advice)).unwrap_or(0);
@@ -180,6 +187,6 @@ fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
 
 /// The stage at a column of the course.
 pub(crate) fn stage_at(area: Rect, column: u16) -> Option<Stage> {
-    let index = column.checked_sub(area.x + 1)? / STEP;
+    let index = column.checked_sub(area.x + 1)? / step(area.width);
     Stage::ALL.get(usize::from(index)).copied()
 }

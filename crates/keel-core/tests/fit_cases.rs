@@ -1,0 +1,96 @@
+//! What follows from a false capacity: volumes of the system's own formatters on a drive that stores less than it claims.
+
+use std::fs;
+use std::sync::Arc;
+
+use keel_core::job::Cancel;
+use keel_core::ladder::{self, RungName, RungState};
+use keel_core::layout::{self, Choices};
+use keel_core::mend::{self, Only};
+use keel_core::sweep::Reach;
+use keel_format::table;
+use keel_source::{ByteOffset, SharedSource, Stored};
+
+mod support;
+use support::{Bench, MIB, files, swept};
+
+/// A drive with one volume over almost all of it, as far as it stores `stored` bytes.
+fn liar(kind: &str, stored: u64) -> (Bench, SharedSource) {
+    let (at, bytes) = (MIB, 590 * MIB);
+    let bench = Bench::new(600 * MIB);
+    let os_type = match kind {
+        "vfat" => {
+            bench.fat(at, bytes, "32", "QUAY", &files(7));
+            0x0C
+        }
+        "ntfs" => {
+            bench.ntfs(at, bytes, "QUAY", &files(7));
+            0x07
+        }
+        "exfat" => {
+            bench.exfat(at, bytes, "QUAY", &files(7));
+            0x07
+        }
+        _ => {
+            bench.ext4(at, bytes, "QUAY", &files(7));
+            0x83
+        }
+    };
+    bench.mbr(&[(os_type, at, bytes)]);
+    let drive = bench.open();
+    (bench, Arc::new(Stored::new(drive, stored)))
+}
+
+#[test]
+fn volumes_whose_used_ground_lies_before_the_true_end_are_fitted_to_it_and_read_on() {
+    for (kind, stored) in [("vfat", 350 * MIB), ("exfat", 350 * MIB), ("ntfs", 570 * MIB + 512)] {
+        let (bench, drive) = liar(kind, stored);
+        let sweep = swept(&drive, Reach::Doubt);
+        let find = sweep.finds.first().unwrap_or_else(|| panic!("{kind}: nothing found"));
+        let behind = find.behind.as_ref().unwrap();
+        assert_eq!((behind.why.as_deref(), behind.cut_files), (None, 0), "{kind}: {}", behind.sentence());
+        assert!(behind.whole_files as usize >= files(7).len() && behind.made_bytes > stored, "{kind}");
+        assert!(find.range().end.0 <= stored, "{kind}");
+        let reading = table::read(drive.as_ref());
+        let layout = layout::settle(&drive, &reading, &sweep.finds, &Choices::default());
+        let staged = mend::stage(&drive, &reading, &sweep.finds, &layout, &Only::All.into());
+        assert!(!staged.edits.is_empty() && staged.edits.iter().all(|edit| edit.range().end.0 <= stored), "{kind}");
+        let view: SharedSource = Arc::new(mend::overlay(&drive, &staged.edits));
+        let after = ladder::examine(&view, &sweep.finds, &Cancel::default());
+        for rung in after.volumes.iter().flat_map(|volume| &volume.rungs) {
+            assert_ne!(rung.state, RungState::Broken, "{kind}: {rung:?}");
+        }
+        assert_eq!(after.rung(RungName::Table).unwrap().state, RungState::Sound, "{kind}");
+        // The fitted volume, cut off where the drive ends, is one that the system's own checker and driver take.
+        let image = bench.folder.path().join("fitted.img");
+        keel_core::plan::save_as(view.as_ref(), &image, &mut |_| {}).unwrap();
+        let again = keel_source::open(&image, keel_source::OpenOptions::default()).unwrap();
+        let entry = table::read(again.as_ref()).partitions[0].range(again.sector_size());
+        assert!(entry.end.0 <= again.len() && again.len() == stored, "{kind}");
+        support::accepted_by_driver(kind, &image, entry, &files(7));
+    }
+}
+
+#[test]
+fn a_volume_that_loses_files_is_told_with_what_survives_and_left_alone() {
+    let (_bench, drive) = liar("ntfs", 350 * MIB);
+    let sweep = swept(&drive, Reach::Doubt);
+    let find = &sweep.finds[0];
+    let behind = find.behind.as_ref().unwrap();
+    assert!(behind.why.is_some() && behind.cut_files > 0, "{}", behind.sentence());
+    let reading = table::read(drive.as_ref());
+    let layout = layout::settle(&drive, &reading, &sweep.finds, &Choices::default());
+    assert!(layout.left_out.iter().any(|left| left.find == find.id && left.why.contains("lose something")), "{:?}", layout.left_out);
+    let (_bench, drive) = liar("ext4", 350 * MIB);
+    let sweep = swept(&drive, Reach::Doubt);
+    assert!(sweep.finds[0].behind.as_ref().unwrap().why.is_some());
+}
+
+#[test]
+fn an_image_that_was_cut_off_is_not_taken_for_a_drive_that_lies() {
+    let (bench, _) = liar("vfat", 350 * MIB);
+    fs::File::options().write(true).open(&bench.image).unwrap().set_len(350 * MIB).unwrap();
+    let drive = bench.open();
+    let sweep = swept(&drive, Reach::Doubt);
+    assert!(sweep.finds[0].behind.is_none() && sweep.finds[0].range().end > ByteOffset(drive.len()));
+}
