@@ -63,7 +63,12 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
             let mut dice = Dice::new((row * 10 + index) as u64 + 3);
             let begun = Instant::now();
             let (line, is_right, took) = one(&work, kind, claimed, cache, &mut dice)?;
-            println!("{line}  {:>6.1}  {:>4.1} s{}", took.as_secs_f64() / 60.0, begun.elapsed().as_secs_f64(), if is_right { "" } else { "  WRONG" });
+            println!(
+                "{line}  {:>6.1}  {:>4.1} s{}",
+                took.as_secs_f64() / 60.0,
+                begun.elapsed().as_secs_f64(),
+                if is_right { "" } else { "  WRONG" }
+            );
             right += u32::from(is_right);
             count += 1;
             minutes.push(took);
@@ -72,7 +77,11 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
     minutes.sort();
     let minute = |took: Option<&Duration>| took.map_or(0.0, |took| took.as_secs_f64() / 60.0);
     println!("{right} of {count} right, exact to the sector, everything put back");
-    println!("minutes of the drive's clock: median {:.1}, longest {:.1}", minute(minutes.get(minutes.len() / 2)), minute(minutes.last()));
+    println!(
+        "minutes of the drive's clock: median {:.1}, longest {:.1}",
+        minute(minutes.get(minutes.len() / 2)),
+        minute(minutes.last())
+    );
     fs::remove_dir_all(&work)?;
     ensure!(right == count, "not all of them");
     Ok(())
@@ -98,12 +107,14 @@ fn one(work: &Path, kind: Kind, claimed: u64, cache: u64, dice: &mut Dice) -> an
         Kind::DropsStale => format!("capacity = {{ real_bytes = {stored}, lie = \"drops\", answers = \"stale\" }}"),
         Kind::RepeatsLast => format!("capacity = {{ real_bytes = {stored}, lie = \"repeats_last\" }}"),
     };
-    let caching = if cache > 0 { format!("cache = {{ bytes = {cache}, flush_empties = {} }}", dice.below(2) == 0) } else { String::new() };
+    let caching =
+        if cache > 0 { format!("cache = {{ bytes = {cache}, flush_empties = {} }}", dice.below(2) == 0) } else { String::new() };
     // Content at the start and at places over the true length, so that putting back is put to the proof.
     let image = work.join("surface.img");
     let file = File::create(&image)?;
     file.set_len(stored)?;
-    let mut places: Vec<u64> = (0..64).map(|step| step * 65_536).chain((0..64).map(|_| dice.below(stored / 4096) * 4096)).collect();
+    let mut places: Vec<u64> =
+        (0..64).map(|step| step * 65_536).chain((0..64).map(|_| dice.below(stored / 4096) * 4096)).collect();
     places.push(stored - 512);
     for at in &places {
         let bytes: Vec<u8> = (0..64).flat_map(|_| dice.next().to_le_bytes()).collect();

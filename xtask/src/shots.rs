@@ -82,7 +82,7 @@ fn walk(session: &Session) -> anyhow::Result<()> {
             .into_iter()
             .flatten()
             .flatten()
-            .filter_map(|entry| Some(entry.file_name().to_string_lossy().strip_suffix(".pack")?.to_string()))
+            .filter_map(|entry| Some(entry.file_name().to_string_lossy().strip_suffix(".note.txt")?.to_string()))
             .collect();
         order.sort();
         let row = order.iter().position(|drive| *drive == name).unwrap_or(0);
@@ -90,8 +90,26 @@ fn walk(session: &Session) -> anyhow::Result<()> {
             session.keys(&["Down"]);
         }
     };
-    open("purser-stick");
+    open("mess-room");
+    intake(session);
     picture("1-yard")?;
+    session.keys(&["Enter"]);
+    session.wait_for("copy it first");
+    session.keys(&["3", "s", "Enter"]);
+    session.wait_for("w works on it");
+    picture("13-copy")?;
+    open("tide-stick");
+    session.keys(&["Enter"]);
+    session.wait_for("6 of 6 match");
+    session.keys(&["4", "p"]);
+    let asked = session.wait_for("Type the code of this drive");
+    let is_code = |word: &&str| word.len() == 7 && word.as_bytes().get(3) == Some(&b'-');
+    let code = asked.split("Type the code").nth(1).and_then(|rest| rest.split_whitespace().find(is_code)).unwrap_or_default();
+    session.line(code);
+    session.keys(&["Enter"]);
+    session.wait_for("claims 64.0 GB, stores 4.0 GB");
+    picture("14-fathom")?;
+    open("purser-stick");
     session.keys(&["Enter"]);
     session.wait_until("a ladder", |screen| screen.contains("broken: no table") && !screen.contains("examining"));
     picture("2-ladder")?;
@@ -111,7 +129,7 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.keys(&["Down", "Down", "Space", "Space"]);
     session.wait_for("as picture");
     picture("5-files")?;
-    session.keys(&["6"]);
+    session.keys(&["8"]);
     session.wait_for("now → as planned");
     picture("6-plan")?;
     session.keys(&["a"]);
@@ -140,16 +158,23 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.wait_until("a ladder", |screen| screen.contains("lowest") || screen.contains("broken"));
     session.keys(&["s"]);
     session.wait_until("the volume", |screen| screen.contains("DRYDOCK") && screen.contains("; swept"));
-    session.keys(&["4"]);
+    session.keys(&["6"]);
     session.wait_for("from computed");
     session.keys(&["Right", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down"]);
     picture("11-mend")?;
     open("wheelhouse");
     session.keys(&["Enter"]);
     session.wait_until("a ladder", |screen| screen.contains("WHEEL"));
-    session.keys(&["4"]);
+    session.keys(&["6"]);
     session.wait_for("rule: FAT copies");
     picture("12-check")
+}
+
+/// What the crew told of their stick, and the first checks.
+fn intake(session: &Session) {
+    session.keys(&["i", "Down", "Down", "Down", "Down", "Down", "Down", "Space", "Escape", "t"]);
+    session.line("Data error (cyclic redundancy check)");
+    session.keys(&["Enter", "c", "y", "Down", "n", "Down", "n", "Escape"]);
 }
 
 fn picture(name: &str) -> anyhow::Result<()> {

@@ -126,7 +126,11 @@ fn ata_findings(ata: &AtaHealth) -> Vec<Finding> {
     let mut findings = Vec::new();
     let mut say = |severity, what: String, how: String| findings.push(Finding::of_all(severity, what, how));
     if !ata.checksum_holds {
-        say(Severity::Doubt, "the checksum of the page does not hold: its figures are doubtful".into(), "SMART data, last byte".into());
+        say(
+            Severity::Doubt,
+            "the checksum of the page does not hold: its figures are doubtful".into(),
+            "SMART data, last byte".into(),
+        );
     }
     for attribute in &ata.attributes {
         let (id, word) = (attribute.id, attribute_word(attribute.id));
@@ -135,7 +139,11 @@ fn ata_findings(ata: &AtaHealth) -> Vec<Finding> {
             let severity = if attribute.pre_failure { Severity::Broken } else { Severity::Doubt };
             say(severity, format!("{word} stands at or below the threshold of its maker"), how);
         } else if attribute.had_failed() {
-            say(Severity::Doubt, format!("{word} stood below the threshold once"), format!("attribute {id}, worst {}", attribute.worst));
+            say(
+                Severity::Doubt,
+                format!("{word} stood below the threshold once"),
+                format!("attribute {id}, worst {}", attribute.worst),
+            );
         }
     }
     let counts = [
@@ -154,7 +162,11 @@ fn ata_findings(ata: &AtaHealth) -> Vec<Finding> {
     }
     let link = ata.count(id::LINK_ERRORS);
     if link > 0 {
-        say(Severity::Doubt, format!("{link} interface errors: the cable or the port, not the medium"), "attribute 199, raw value".into());
+        say(
+            Severity::Doubt,
+            format!("{link} interface errors: the cable or the port, not the medium"),
+            "attribute 199, raw value".into(),
+        );
     }
     hot(ata.celsius(), "attribute 194", &mut say);
     findings
@@ -162,8 +174,11 @@ fn ata_findings(ata: &AtaHealth) -> Vec<Finding> {
 
 fn hot(celsius: Option<i64>, how: &str, say: &mut dyn FnMut(Severity, String, String)) {
     if let Some(celsius) = celsius {
-        let (severity, words) =
-            if celsius >= HOT { (Severity::Doubt, ": let it cool, and cool it while it is copied") } else { (Severity::Note, "") };
+        let (severity, words) = if celsius >= HOT {
+            (Severity::Doubt, ": let it cool, and cool it while it is copied")
+        } else {
+            (Severity::Note, "")
+        };
         say(severity, format!("{celsius} °C{words}"), how.into());
     }
 }
@@ -183,7 +198,10 @@ fn nvme_findings(nvme: &NvmeHealth) -> Vec<Finding> {
             say(severity, words.into(), format!("Critical Warning, bit {bit}"));
         }
     }
-    if nvme.available_spare_threshold > 0 && nvme.available_spare <= nvme.available_spare_threshold && nvme.critical_warning & 1 == 0 {
+    if nvme.available_spare_threshold > 0
+        && nvme.available_spare <= nvme.available_spare_threshold
+        && nvme.critical_warning & 1 == 0
+    {
         say(
             Severity::Broken,
             format!("{} % of the spare are left", nvme.available_spare),
@@ -191,11 +209,19 @@ fn nvme_findings(nvme: &NvmeHealth) -> Vec<Finding> {
         );
     }
     if nvme.percentage_used >= 100 {
-        say(Severity::Doubt, format!("{} % of the writes that it was made for are used", nvme.percentage_used), "Percentage Used".into());
+        say(
+            Severity::Doubt,
+            format!("{} % of the writes that it was made for are used", nvme.percentage_used),
+            "Percentage Used".into(),
+        );
     }
     if nvme.media_errors > 0 {
         let severity = if nvme.media_errors >= MANY_PENDING { Severity::Broken } else { Severity::Doubt };
-        say(severity, format!("{} errors of the medium could not be corrected", nvme.media_errors), "Media and Data Integrity Errors".into());
+        say(
+            severity,
+            format!("{} errors of the medium could not be corrected", nvme.media_errors),
+            "Media and Data Integrity Errors".into(),
+        );
     }
     hot(nvme.celsius, "Composite Temperature", &mut say);
     findings

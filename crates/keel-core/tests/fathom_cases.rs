@@ -78,7 +78,12 @@ fn a_probe_tells_the_true_end_to_the_sector_and_leaves_every_byte_as_it_was() {
     let odd = 300 * MIB + 512 * 333;
     let cases: [(&str, u64, String, fn(Nature) -> bool); 9] = [
         ("honest", CLAIMED, String::new(), |nature| nature == Nature::Honest),
-        ("wraps", odd, lie(odd, "wraps", ""), |nature| matches!(nature, Nature::Wraps { modulus } if modulus == 300 * MIB + 512 * 333)),
+        (
+            "wraps",
+            odd,
+            lie(odd, "wraps", ""),
+            |nature| matches!(nature, Nature::Wraps { modulus } if modulus == 300 * MIB + 512 * 333),
+        ),
         ("wraps-512M", 256 * MIB, lie(256 * MIB, "wraps", ""), |nature| matches!(nature, Nature::Wraps { .. })),
         (
             "two-moduli",
@@ -121,7 +126,11 @@ fn lie(real: u64, word: &str, more: &str) -> String {
 fn sick_drives_are_told_apart_from_liars() {
     let yard = Yard::new();
     let natures = [
-        ("bad-reads", "unreadable = [{ first_lba = 131072, sectors = 8 }, { first_lba = 1048576, sectors = 4096 }]\n", Nature::FailsReads),
+        (
+            "bad-reads",
+            "unreadable = [{ first_lba = 131072, sectors = 8 }, { first_lba = 1048576, sectors = 4096 }]\n",
+            Nature::FailsReads,
+        ),
         ("bad-writes", "unwritable = [{ first_lba = 1048576, sectors = 64 }]\n", Nature::FailsWrites),
         ("protected", "write_protected = true\n", Nature::TakesNoWrites),
     ];

@@ -80,7 +80,11 @@ fn a_volume_that_loses_files_is_told_with_what_survives_and_left_alone() {
     assert!(behind.why.is_some() && behind.cut_files > 0, "{}", behind.sentence());
     let reading = table::read(drive.as_ref());
     let layout = layout::settle(&drive, &reading, &sweep.finds, &Choices::default());
-    assert!(layout.left_out.iter().any(|left| left.find == find.id && left.why.contains("lose something")), "{:?}", layout.left_out);
+    assert!(
+        layout.left_out.iter().any(|left| left.find == find.id && left.why.contains("lose something")),
+        "{:?}",
+        layout.left_out
+    );
     let (_bench, drive) = liar("ext4", 350 * MIB);
     let sweep = swept(&drive, Reach::Doubt);
     assert!(sweep.finds[0].behind.as_ref().unwrap().why.is_some());

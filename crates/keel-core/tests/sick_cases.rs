@@ -87,7 +87,8 @@ fn errors_that_pass_are_told_from_those_that_stay_and_late_places_by_the_drives_
     assert_eq!(survey.left, None);
     let staying: Vec<u64> = survey.staying().map(|failed| failed.range.start.0 / 512).collect();
     assert_eq!(staying, [8192]);
-    let came: Vec<(u64, u32)> = survey.failed.iter().filter(|failed| failed.came).map(|failed| (failed.range.start.0 / 512, failed.tries)).collect();
+    let came: Vec<(u64, u32)> =
+        survey.failed.iter().filter(|failed| failed.came).map(|failed| (failed.range.start.0 / 512, failed.tries)).collect();
     assert_eq!(came.first().map(|(at, _)| *at), Some(16384));
     assert!(survey.count(Latency::Slow) + survey.count(Latency::Stuck) >= 1, "{:?}", survey.classes);
     let worst = |lba: u64| survey.picture.iter().rfind(|cell| cell.at.0 <= lba * 512).unwrap().worst;
@@ -111,7 +112,9 @@ fn a_sick_drive_is_spared_and_a_budget_is_kept() {
 
 #[test]
 fn each_of_the_lower_rungs_tells_its_own_trouble() {
-    let cable = Sick::new("link = { interface_error_one_in = 12, seed = 3 }\n[health.ata]\nattributes = [{ id = 199, raw = 40 }, { id = 5 }]\n");
+    let cable = Sick::new(
+        "link = { interface_error_one_in = 12, seed = 3 }\n[health.ata]\nattributes = [{ id = 199, raw = 40 }, { id = 5 }]\n",
+    );
     let ground = cable.ground();
     assert_eq!((state(&ground, RungName::Link), state(&ground, RungName::Reads)), (RungState::Doubtful, RungState::Sound));
     assert!(ground.health.unwrap().advice[0].contains("cable"));
@@ -221,7 +224,11 @@ fn a_copy_goes_to_a_device_under_its_own_code_and_opens_there_with_what_it_lacks
     };
     let (small, large) = (device(8 * MIB), device(20 * MIB));
     let to = |path: &PathBuf, code: Option<String>| {
-        let options = CopyOptions { confirmation: code.map(Confirmation::Code), passes: vec![Pass::Sound, Pass::Edges, Pass::Inner], ..CopyOptions::default() };
+        let options = CopyOptions {
+            confirmation: code.map(Confirmation::Code),
+            passes: vec![Pass::Sound, Pass::Edges, Pass::Inner],
+            ..CopyOptions::default()
+        };
         copy(&sick.open(), path, &options, &Desk::new(Cancel::default()).0)
     };
     let code = |path: &PathBuf| keel_source::open(path, OpenOptions::default()).unwrap().identity().code();
@@ -258,6 +265,7 @@ fn a_full_or_vanished_destination_is_an_error_and_the_copy_goes_on_later() {
     fs::File::open(&dest).unwrap().read_exact_at(&mut now, 0).unwrap();
     assert!(now == sick.bytes);
     support::run(Command::new("umount").arg(&point));
-    let nowhere = copy(&sick.open(), &sick.at("no folder").join("c.img"), &CopyOptions::default(), &Desk::new(Cancel::default()).0);
+    let nowhere =
+        copy(&sick.open(), &sick.at("no folder").join("c.img"), &CopyOptions::default(), &Desk::new(Cancel::default()).0);
     assert!(matches!(nowhere, Err(CoreError::Source(_) | CoreError::File { .. })));
 }

@@ -45,7 +45,13 @@ pub fn capacity(head: &Head, verdict: &Fathomed) -> Result<Drawing, FontError> {
         let x = LEFT + place(verdict.proven_bytes);
         sheet.dashed([x, top, x, bottom], Tone::BLACK, 1.6);
         let anchor = if place(verdict.proven_bytes) > SIDE / 2.0 { Anchor::End } else { Anchor::Start };
-        sheet.put_text([x + 4.0, top + 12.0], 9.0, Tone::BLACK, anchor, &format!("true end: {}", size_decimal(verdict.proven_bytes)));
+        sheet.put_text(
+            [x + 4.0, top + 12.0],
+            9.0,
+            Tone::BLACK,
+            anchor,
+            &format!("true end: {}", size_decimal(verdict.proven_bytes)),
+        );
     }
     let mut y = bottom + 62.0;
     let width = SHEET_WIDTH - 2.0 * MARGIN;
@@ -56,7 +62,10 @@ pub fn capacity(head: &Head, verdict: &Fathomed) -> Result<Drawing, FontError> {
         }
     };
     say(13.0, &verdict.line());
-    say(9.5, &format!("claimed {} bytes, proven {} bytes; {}", verdict.claimed_bytes, verdict.proven_bytes, verdict.nature.word()));
+    say(
+        9.5,
+        &format!("claimed {} bytes, proven {} bytes; {}", verdict.claimed_bytes, verdict.proven_bytes, verdict.nature.word()),
+    );
     say(9.5, &format!("how sure: {} ({})", verdict.sureness.word(), verdict.method.word()));
     for reason in &verdict.reasons {
         say(9.5, &format!("· {reason}"));

@@ -67,7 +67,10 @@ pub fn reads(head: &Head, survey: &Survey) -> Drawing {
         say(format!("{count} {}", class.word()));
     }
     if survey.link_lost + survey.interface_errors > 0 {
-        say(format!("{} requests without an answer, {} transfers that failed on their way", survey.link_lost, survey.interface_errors));
+        say(format!(
+            "{} requests without an answer, {} transfers that failed on their way",
+            survey.link_lost, survey.interface_errors
+        ));
     }
     for failed in survey.failed.iter().take(14) {
         let came = if failed.came { "came" } else { "did not come" };

@@ -149,7 +149,11 @@ fn first_sheet(report: &Report<'_>, text: &mut Flow<'_>) {
     for volume in &ladder.volumes {
         text.gap();
         let kind = volume.kind.map_or("unknown", |kind| kind.word());
-        text.say(11.0, Tone::BLACK, &format!("{}: {kind}, {}, from byte {}", volume.name(), size_decimal(volume.bytes), volume.start_byte.0));
+        text.say(
+            11.0,
+            Tone::BLACK,
+            &format!("{}: {kind}, {}, from byte {}", volume.name(), size_decimal(volume.bytes), volume.start_byte.0),
+        );
         volume.rungs.iter().for_each(|rung| rung_lines(rung, text));
     }
 }

@@ -64,12 +64,16 @@ fn a_copy_that_lacks_something_is_drawn_with_its_places() {
     map.set(ByteRange::sized(ByteOffset(0), 1 << 30), CopyState::Copied);
     map.set(ByteRange::sized(ByteOffset(1 << 29), 4096), CopyState::Failed);
     let text = svg(&copy(&head(), &map));
-    assert!(text.contains("4096 are missing in 1 places") && text.contains("missing: bytes 536870912 to 536874975".get(..25).unwrap()));
+    assert!(
+        text.contains("4096 are missing in 1 places")
+            && text.contains("missing: bytes 536870912 to 536874975".get(..25).unwrap())
+    );
 }
 
 #[test]
 fn a_pdf_holds_a_page_for_each_sheet_and_only_the_glyphs_that_it_uses() {
-    let sheets = vec![capacity(&head(), &liar()).unwrap(), copy(&Head { title: "Каюта 三".into(), ..head() }, &CopyMap::new(4096))];
+    let sheets =
+        vec![capacity(&head(), &liar()).unwrap(), copy(&Head { title: "Каюта 三".into(), ..head() }, &CopyMap::new(4096))];
     let bytes = pdf("report", &sheets).unwrap();
     assert!(bytes.starts_with(b"%PDF-") && bytes.ends_with(b"%%EOF"));
     let count = |what: &[u8]| bytes.windows(what.len()).filter(|window| *window == what).count();

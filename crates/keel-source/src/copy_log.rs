@@ -80,7 +80,8 @@ impl CopyHashes {
         if range.is_empty() {
             return;
         }
-        let before = self.0.range(..range.start.0).next_back().filter(|(_, (end, _))| *end > range.start.0).map(|(start, _)| *start);
+        let before =
+            self.0.range(..range.start.0).next_back().filter(|(_, (end, _))| *end > range.start.0).map(|(start, _)| *start);
         let inside: Vec<u64> = self.0.range(range.start.0..range.end.0).map(|(start, _)| *start).collect();
         for start in before.into_iter().chain(inside) {
             self.0.remove(&start);

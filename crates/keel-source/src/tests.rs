@@ -358,7 +358,11 @@ fn a_link_drops_and_comes_back_and_its_interface_errors_are_the_same_in_every_ru
     let outcomes = |link: &str| -> Vec<Option<(bool, String)>> {
         let drive = simulated(folder.path(), &format!("{DRIVE}link = {{ {link} }}\n")).unwrap();
         let mut buf = vec![0; 512];
-        (0..60).map(|_| drive.read_once(ByteOffset(0), &mut buf).err().map(|error| (error.cause == ReadCause::LinkLost, error.reason))).collect()
+        (0..60)
+            .map(|_| {
+                drive.read_once(ByteOffset(0), &mut buf).err().map(|error| (error.cause == ReadCause::LinkLost, error.reason))
+            })
+            .collect()
     };
     let dropping = outcomes("drop_after_reads = 3, away_reads = 2, timeout_ms = 10");
     for (number, outcome) in dropping.iter().enumerate() {

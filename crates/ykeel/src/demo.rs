@@ -43,11 +43,8 @@ const IMAGES: &[(&str, &[u8])] = &[
 ];
 
 /// Drives with the surface of another one have a disk signature of their own: byte 440 of an MBR, four bytes.
-const SIGNATURES: &[(&str, [u8; 4])] = &[
-    ("radio-room/surface.img", *b"RAD1"),
-    ("gangway/surface.img", *b"GNG1"),
-    ("boiler-room/surface.img", *b"BLR1"),
-];
+const SIGNATURES: &[(&str, [u8; 4])] =
+    &[("radio-room/surface.img", *b"RAD1"), ("gangway/surface.img", *b"GNG1"), ("boiler-room/surface.img", *b"BLR1")];
 
 /// The surface of the purser's stick.
 const PURSER_STICK: &[u8] = include_bytes!("../../../demo/purser-stick.pack");

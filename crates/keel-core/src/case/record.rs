@@ -119,7 +119,8 @@ impl Case {
             return Ok(case);
         }
         let stem = printable(&path.file_name().unwrap_or_default().to_string_lossy());
-        let stem = stem.split('.').next().unwrap_or_default().chars().filter(|sign| sign.is_alphanumeric() || "-_".contains(*sign));
+        let stem =
+            stem.split('.').next().unwrap_or_default().chars().filter(|sign| sign.is_alphanumeric() || "-_".contains(*sign));
         let stem: String = stem.take(60).collect();
         let stem = if stem.is_empty() { "drive".to_string() } else { stem };
         let free = (1u32..10_000).map(|number| if number == 1 { stem.clone() } else { format!("{stem}-{number}") });
@@ -141,7 +142,10 @@ impl Case {
             journal: Seal::default(),
         };
         let mut case = Self { folder, record };
-        case.write_down("opened", &serde_json::json!({ "source": case.record.source, "client": case.record.client, "drive": identity }))?;
+        case.write_down(
+            "opened",
+            &serde_json::json!({ "source": case.record.source, "client": case.record.client, "drive": identity }),
+        )?;
         Ok(case)
     }
 
@@ -151,7 +155,8 @@ impl Case {
     /// [`CoreError::Case`] when it is damaged.
     pub fn of(source: &Path, identity: Option<&Identity>) -> Result<Option<Self>, CoreError> {
         let path = source.canonicalize().unwrap_or_else(|_| source.to_path_buf());
-        let mut folders: Vec<PathBuf> = fs::read_dir(Self::all_in()).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+        let mut folders: Vec<PathBuf> =
+            fs::read_dir(Self::all_in()).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
         folders.sort();
         let mut moved = None;
         for folder in folders.into_iter().filter(|folder| folder.join("case.toml").is_file()) {
@@ -160,7 +165,9 @@ impl Case {
             if case.record.source == path || case.record.copy.as_ref() == Some(&path) {
                 return Ok(Some(case));
             }
-            let same = |known: &Identity| identity.is_some_and(|own| own.serial.is_some() && known.serial == own.serial && known.model == own.model);
+            let same = |known: &Identity| {
+                identity.is_some_and(|own| own.serial.is_some() && known.serial == own.serial && known.model == own.model)
+            };
             if case.record.identity.as_ref().is_some_and(same) && !case.record.source.exists() {
                 moved = Some(case);
             }
@@ -194,7 +201,8 @@ impl Case {
 
     fn keep(&self) -> Result<(), CoreError> {
         let path = self.folder.join("case.toml");
-        let text = toml::to_string(&self.record).map_err(|error| CoreError::Case { path: path.clone(), reason: error.to_string() })?;
+        let text =
+            toml::to_string(&self.record).map_err(|error| CoreError::Case { path: path.clone(), reason: error.to_string() })?;
         write_whole(&path, text.as_bytes())
     }
 
@@ -226,7 +234,10 @@ impl Case {
             }
         }
         self.record.told.texts.push(text.clone());
-        self.write_down("told", &serde_json::json!({ "text": text, "means": known.iter().map(|known| known.means).collect::<Vec<_>>() }))?;
+        self.write_down(
+            "told",
+            &serde_json::json!({ "text": text, "means": known.iter().map(|known| known.means).collect::<Vec<_>>() }),
+        )?;
         Ok(known)
     }
 

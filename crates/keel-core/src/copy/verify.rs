@@ -76,7 +76,13 @@ pub fn verify(path: &Path, log: Option<&Path>, desk: &Desk<VerifyProgress>) -> R
 }
 
 /// Whether `range` is what `hash` says; `None` when cancelled.
-fn compare(image: &dyn Source, range: ByteRange, hash: RangeHash, desk: &Desk<VerifyProgress>, each: &mut dyn FnMut(u64)) -> Option<bool> {
+fn compare(
+    image: &dyn Source,
+    range: ByteRange,
+    hash: RangeHash,
+    desk: &Desk<VerifyProgress>,
+    each: &mut dyn FnMut(u64),
+) -> Option<bool> {
     let mut hasher = blake3::Hasher::new();
     let (mut at, mut same, mut buf) = (range.start, true, vec![0; STEP as usize]);
     while at < range.end && same {

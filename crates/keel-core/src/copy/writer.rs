@@ -103,9 +103,9 @@ impl Writer {
     fn send(&self, order: Order) -> Result<(), CoreError> {
         self.check()?;
         let gone = CoreError::Nothing("the copy cannot be written any more");
-        self.orders.as_ref().map_or(Err(gone), |orders| {
-            orders.send(order).map_err(|_| CoreError::Nothing("the copy cannot be written any more"))
-        })
+        self.orders
+            .as_ref()
+            .map_or(Err(gone), |orders| orders.send(order).map_err(|_| CoreError::Nothing("the copy cannot be written any more")))
     }
 
     fn check(&self) -> Result<(), CoreError> {

@@ -52,7 +52,11 @@ pub(super) type Step<T> = Result<Result<T, Cancelled>, CoreError>;
 
 impl<'a> Bench<'a> {
     /// Opens `source` for writing; with `saved`, what is touched is kept there first.
-    pub(super) fn open(source: &'a SharedSource, saved: Option<&Path>, desk: &'a Desk<FathomProgress>) -> Result<Self, CoreError> {
+    pub(super) fn open(
+        source: &'a SharedSource,
+        saved: Option<&Path>,
+        desk: &'a Desk<FathomProgress>,
+    ) -> Result<Self, CoreError> {
         let identity = source.identity();
         let target = source.open_target()?;
         let saved = saved.map(|path| Saved::create(path, identity, identity.logical_sector.0)).transpose()?;
@@ -128,7 +132,11 @@ impl<'a> Bench<'a> {
                     return Ok(Err(Cancelled));
                 }
                 let slot = buf.get_mut(..piece.len() as usize).unwrap_or_default();
-                let bad = if failed > MOST_UNREADABLE { Some(vec![piece]) } else { self.source.read_at(piece.start, slot).err().map(|error| error.bad) };
+                let bad = if failed > MOST_UNREADABLE {
+                    Some(vec![piece])
+                } else {
+                    self.source.read_at(piece.start, slot).err().map(|error| error.bad)
+                };
                 failed += usize::from(bad.is_some());
                 let saved = self.saved.as_mut();
                 if let (None, Some(saved)) = (&bad, saved) {
@@ -231,7 +239,8 @@ impl<'a> Bench<'a> {
                 let at = piece.start + (index * sector) as u64;
                 let bytes = slot.get_mut(index * sector..(index + 1) * sector).unwrap_or_default();
                 let reads = sound
-                    || (failed < MOST_UNREADABLE && (0..2).any(|_| self.target.as_mut().is_some_and(|target| target.read_back(at, bytes).is_ok())));
+                    || (failed < MOST_UNREADABLE
+                        && (0..2).any(|_| self.target.as_mut().is_some_and(|target| target.read_back(at, bytes).is_ok())));
                 let seen = match reads {
                     false => {
                         failed += 1;
@@ -266,9 +275,9 @@ impl<'a> Bench<'a> {
             let before = one.0;
             let mut each = |_: ByteOffset, seen: Seen| as_before += usize::from(seen == Seen::Other(ByteOffset(before)));
             let places: Vec<ByteRange> = odd.iter().map(|at| ByteRange::sized(ByteOffset(*at), self.sector)).collect();
-                if let Err(cancelled) = self.read(&places, Some(before), Phase::Read, &mut each)? {
-                    return Ok(Err(cancelled));
-                }
+            if let Err(cancelled) = self.read(&places, Some(before), Phase::Read, &mut each)? {
+                return Ok(Err(cancelled));
+            }
             one = (one.1, one.0);
         }
         Ok(Ok(as_before == odd.len() * 2))

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use keel_source::{ByteOffset, SharedSource};
 
-use super::{Fathomed, FathomProgress, Method, Nature, Phase, PlotPoint, Seen, Sureness};
+use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness};
 use crate::job::Desk;
 
 /// The widest that places lie apart, and the longest window at the start, in bytes.
@@ -65,7 +65,9 @@ pub fn estimate(source: &SharedSource, desk: &Desk<FathomProgress>) -> Fathomed 
         }
         None => {
             (verdict.nature, verdict.proven_bytes) = (Nature::Unknown, len);
-            verdict.reasons.push("no content of the start repeats behind it; a drive that drops writes would look the same".into());
+            verdict
+                .reasons
+                .push("no content of the start repeats behind it; a drive that drops writes would look the same".into());
         }
     }
     verdict.sureness = Sureness::Weak;

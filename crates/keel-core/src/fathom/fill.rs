@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use super::bench::{Bench, Evidence, Step};
-use super::{Fathomed, FathomProgress, Method, Nature, Pace, Phase, PlotPoint, Seen, Sureness, allowed};
+use super::{FathomProgress, Fathomed, Method, Nature, Pace, Phase, PlotPoint, Seen, Sureness, allowed};
 use crate::CoreError;
 use crate::job::Desk;
 use crate::plan::Confirmation;
@@ -130,7 +130,8 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, held
     verdict.sureness = Sureness::Certain;
     verdict.reasons.push(format!("every sector was written and read back: {} held their own tag", evidence.own));
     if bench.gave_up_writing() {
-        (verdict.nature, verdict.proven_bytes) = if evidence.own == 0 { (Nature::TakesNoWrites, 0) } else { (Nature::FailsWrites, stored) };
+        (verdict.nature, verdict.proven_bytes) =
+            if evidence.own == 0 { (Nature::TakesNoWrites, 0) } else { (Nature::FailsWrites, stored) };
         verdict.reasons.push(format!("{} places took no write, and the drive was left alone then", bench.unwritable.len()));
         return;
     }
@@ -159,6 +160,9 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, held
         _ => Nature::Wraps { modulus: evidence.distance },
     };
     (verdict.proven_bytes, verdict.exact) = (stored, evidence.unreadable + evidence.unwritable == 0);
-    verdict.reasons.push(format!("{} sectors held what was written elsewhere, {} nothing that was written", evidence.others, evidence.nothings));
+    verdict.reasons.push(format!(
+        "{} sectors held what was written elsewhere, {} nothing that was written",
+        evidence.others, evidence.nothings
+    ));
     verdict.reasons.push(format!("all that was read is {stored} different bytes: that many the drive stores"));
 }

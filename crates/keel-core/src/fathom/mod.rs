@@ -295,7 +295,9 @@ pub fn saved_path(identity: &Identity) -> PathBuf {
 /// # Errors
 /// [`CoreError::File`] when it cannot be written.
 pub fn keep(identity: &Identity, verdict: &Fathomed) -> Result<(), CoreError> {
-    if verdict.cancelled || (verdict.method == Method::Estimate && known(identity).is_some_and(|known| known.method != Method::Estimate)) {
+    if verdict.cancelled
+        || (verdict.method == Method::Estimate && known(identity).is_some_and(|known| known.method != Method::Estimate))
+    {
         return Ok(());
     }
     case::write_whole(&verdict_path(identity), &serde_json::to_vec(verdict).unwrap_or_default())

@@ -9,7 +9,7 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use super::bench::{Bench, Evidence, PIECE, Step};
 use super::saved::{self, Restored};
-use super::{Fathomed, FathomProgress, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
+use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
 use crate::error::{CoreError, file_error};
 use crate::job::Desk;
 use crate::plan::Confirmation;
@@ -146,7 +146,9 @@ fn measure(bench: &mut Bench<'_>, options: ProbeOptions, verdict: &mut Fathomed)
             }
         ));
         let Some((good, first_bad)) = closed else {
-            verdict.reasons.push("closing in on the true end gave no answer that holds: the places answer differently each time".into());
+            verdict
+                .reasons
+                .push("closing in on the true end gave no answer that holds: the places answer differently each time".into());
             (verdict.nature, verdict.proven_bytes, verdict.sureness) = (known.nature, 0, Sureness::Weak);
             return Ok(Ok(()));
         };
@@ -168,7 +170,8 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, end:
         verdict.reasons.push(format!("{} places below the true end kept what was written to them", evidence.own));
         return;
     }
-    verdict.proven_bytes = if evidence.unreadable + evidence.unwritable == 0 { end } else { (evidence.most_own + bench.sector).min(end) };
+    verdict.proven_bytes =
+        if evidence.unreadable + evidence.unwritable == 0 { end } else { (evidence.most_own + bench.sector).min(end) };
     verdict.sureness = Sureness::Strong;
     if evidence.own == 0 {
         (verdict.nature, verdict.proven_bytes) = (Nature::TakesNoWrites, 0);
@@ -178,10 +181,15 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, end:
         verdict.reasons.push(format!("{} writes failed; what was written elsewhere is kept", bench.unwritable.len()));
     } else if evidence.unreadable > 0 || !bench.unreadable.is_empty() {
         verdict.nature = Nature::FailsReads;
-        verdict.reasons.push(format!("{} places did not read; no place held what was written to another", bench.unreadable.len()));
+        verdict
+            .reasons
+            .push(format!("{} places did not read; no place held what was written to another", bench.unreadable.len()));
     } else {
         (verdict.nature, verdict.exact) = (Nature::Honest, true);
-        verdict.reasons.push(format!("{} places over the whole drive kept what was written to them, the last sector among them", evidence.own));
+        verdict.reasons.push(format!(
+            "{} places over the whole drive kept what was written to them, the last sector among them",
+            evidence.own
+        ));
         verdict.reasons.push("a fill would write every sector; the probe writes to chosen ones".into());
     }
 }
@@ -269,7 +277,8 @@ fn grid(bench: &mut Bench<'_>, end: u64, known: &mut Known, plot: &mut Vec<PlotP
         known.stale = unless_cancelled!(bench.is_stale(&evidence));
     }
     if known.stale {
-        evidence.least_bad = evidence.odd.iter().find(|(_, seen)| matches!(seen, Seen::Other(_) | Seen::Nothing)).map(|(at, _)| *at);
+        evidence.least_bad =
+            evidence.odd.iter().find(|(_, seen)| matches!(seen, Seen::Other(_) | Seen::Nothing)).map(|(at, _)| *at);
     }
     Ok(Ok(evidence))
 }
@@ -317,13 +326,22 @@ fn close_in(
         let room = (first_bad - good) / sector - 1;
         let few = known.modulus().map_or(ROUND, |modulus| (modulus / PIECE / 8).clamp(8, ROUND));
         let count = few.min(room);
-        let mut places: Vec<u64> =
-            (1..=count).map(|index| good + u64::try_from(u128::from(first_bad - good) * u128::from(index) / u128::from(count + 1)).unwrap_or(0) / sector * sector).collect();
+        let mut places: Vec<u64> = (1..=count)
+            .map(|index| {
+                good + u64::try_from(u128::from(first_bad - good) * u128::from(index) / u128::from(count + 1)).unwrap_or(0)
+                    / sector
+                    * sector
+            })
+            .collect();
         places.retain(|at| *at > good && *at < first_bad);
         places.dedup();
         let seen = unless_cancelled!(ask(bench, known, &places, first_bad));
         let told: Vec<(u64, Seen)> = places.into_iter().zip(seen).collect();
-        plot.extend(told.iter().take(MOST_POINTS.saturating_sub(plot.len())).map(|(at, seen)| PlotPoint { at: ByteOffset(*at), seen: *seen }));
+        plot.extend(
+            told.iter()
+                .take(MOST_POINTS.saturating_sub(plot.len()))
+                .map(|(at, seen)| PlotPoint { at: ByteOffset(*at), seen: *seen }),
+        );
         let before = (good, first_bad);
         first_bad = told.iter().find(|(_, seen)| is_bad(Some(*seen))).map_or(first_bad, |(at, _)| *at);
         good = told.iter().filter(|(at, seen)| *at < first_bad && *seen == Seen::Own).map(|(at, _)| *at).max().unwrap_or(good);
@@ -343,7 +361,9 @@ fn is_bad(seen: Option<Seen>) -> bool {
 fn ask(bench: &mut Bench<'_>, known: &Known, places: &[u64], bad: u64) -> Step<Vec<Seen>> {
     let sector = bench.sector;
     let mut rivals: Vec<u64> = Vec::new();
-    for modulus in known.modulus().into_iter().flat_map(|whole| (1..=PARTS).map(move |part| whole / part * u64::from(whole % part == 0))) {
+    for modulus in
+        known.modulus().into_iter().flat_map(|whole| (1..=PARTS).map(move |part| whole / part * u64::from(whole % part == 0)))
+    {
         if modulus >= sector && modulus % sector == 0 {
             rivals.extend(places.iter().map(|at| at % modulus));
         }

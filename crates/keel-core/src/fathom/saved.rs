@@ -251,7 +251,10 @@ mod tests {
         saved.keep(ByteOffset(512), &[9; 512]).unwrap();
         saved.flush().unwrap();
         let lacking = saved.lacking(ByteRange::sized(ByteOffset(0), 8192));
-        assert_eq!(lacking.iter().map(|range| (range.start.0, range.len())).collect::<Vec<_>>(), [(0, 512), (1536, 2560), (4608, 3584)]);
+        assert_eq!(
+            lacking.iter().map(|range| (range.start.0, range.len())).collect::<Vec<_>>(),
+            [(0, 512), (1536, 2560), (4608, 3584)]
+        );
         let whole = fs::read(&path).unwrap();
         let (now, restored) = restored_over(bytes(7), &identity, &path).unwrap();
         assert!(restored.whole && !path.exists());

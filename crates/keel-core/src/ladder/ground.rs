@@ -70,7 +70,10 @@ fn link_rung(source: &SharedSource, survey: Option<&Survey>, health: Option<&Hea
     } else if let Some(survey) = survey.filter(|survey| survey.interface_errors > 0) {
         (state, note) = (RungState::Doubtful, "interface errors".into());
         let cured = survey.failed.iter().filter(|failed| failed.interface && failed.came).count();
-        let what = format!("{} transfers failed on their way; {cured} of them came when they were asked for again", survey.interface_errors);
+        let what = format!(
+            "{} transfers failed on their way; {cured} of them came when they were asked for again",
+            survey.interface_errors
+        );
         findings.push(Finding::of_all(Severity::Doubt, what, "samples over the surface, and spaced second tries"));
     }
     if let Some(health) = health.filter(|health| health.link_count() > 0 && state != RungState::Broken) {
@@ -99,7 +102,11 @@ fn told_by_case(case: &Case, findings: &mut Vec<Finding>, next: &mut Vec<String>
         let Some(check) = intake::check(&made.check) else { continue };
         let result = if made.outcome == Outcome::Yes { check.results.0 } else { check.results.1 };
         let note = if made.note.is_empty() { String::new() } else { format!(" ({})", made.note) };
-        findings.push(Finding::of_all(Severity::Note, format!("{}: {result}{note}", check.words), format!("checked at {}", made.at)));
+        findings.push(Finding::of_all(
+            Severity::Note,
+            format!("{}: {result}{note}", check.words),
+            format!("checked at {}", made.at),
+        ));
     }
     let remaining = case.remaining();
     let words: Vec<&str> = remaining.iter().map(|cause: &Cause| cause.word()).collect();
@@ -181,7 +188,11 @@ fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
         findings.push(Finding::at(Severity::Doubt, at, what, how));
     }
     if let Some(left) = survey.left.filter(|left| *left != Left::Cancelled) {
-        findings.push(Finding::of_all(Severity::Note, format!("not all places were asked: {}", left.word()), "samples over the surface"));
+        findings.push(Finding::of_all(
+            Severity::Note,
+            format!("not all places were asked: {}", left.word()),
+            "samples over the surface",
+        ));
     }
     let state = match (staying.is_empty(), findings.iter().any(|finding| finding.severity == Severity::Doubt)) {
         (false, _) => RungState::Broken,
@@ -191,7 +202,9 @@ fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
     let reached = survey.came + survey.failed.iter().filter(|failed| failed.came).count() as u64;
     let rung = Rung::new(RungName::Reads, state, format!("{reached} of {} samples", survey.asked)).with(findings);
     match state {
-        RungState::Broken => rung.then("copy the drive first (ykeel copy), then work on the copy: what cannot be read cannot be put back"),
+        RungState::Broken => {
+            rung.then("copy the drive first (ykeel copy), then work on the copy: what cannot be read cannot be put back")
+        }
         RungState::Doubtful => rung.then("copy the drive before anything is written to it"),
         _ => rung,
     }
@@ -209,10 +222,17 @@ fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
             .then("put it back: ykeel fathom SOURCE --restore, or u in Fathom");
     }
     let Some(verdict) = verdict else {
-        return Rung::new(RungName::Capacity, RungState::Untested, "Fathom will test it").then("Fathom will prove how much the drive can store");
+        return Rung::new(RungName::Capacity, RungState::Untested, "Fathom will test it")
+            .then("Fathom will prove how much the drive can store");
     };
     let state = match verdict.nature {
-        nature if nature.is_lie() => if verdict.method == Method::Estimate { RungState::Doubtful } else { RungState::Broken },
+        nature if nature.is_lie() => {
+            if verdict.method == Method::Estimate {
+                RungState::Doubtful
+            } else {
+                RungState::Broken
+            }
+        }
         Nature::Honest => RungState::Sound,
         Nature::Unknown => RungState::Untested,
         _ => RungState::Doubtful,
@@ -233,8 +253,11 @@ fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
         .collect();
     let rung = Rung::new(RungName::Capacity, state, verdict.line()).with(findings);
     if state == RungState::Broken {
-        rung.then(format!("everything from byte {} on is lost; copy what lies before it, and trust the drive with nothing", verdict.proven_bytes))
-            .then("Mend fits table and volume to the true end where that can be done")
+        rung.then(format!(
+            "everything from byte {} on is lost; copy what lies before it, and trust the drive with nothing",
+            verdict.proven_bytes
+        ))
+        .then("Mend fits table and volume to the true end where that can be done")
     } else {
         rung
     }

@@ -97,7 +97,12 @@ fn entry(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find
     let mut findings = Vec::new();
     if let Some(behind) = &find.behind {
         let severity = if entry.range(sector).end.0 > source.len() { Severity::Broken } else { Severity::Note };
-        findings.push(Finding::at(severity, entry.entry_at, behind.sentence(), "what the volume uses, against the true end of the drive"));
+        findings.push(Finding::at(
+            severity,
+            entry.entry_at,
+            behind.sentence(),
+            "what the volume uses, against the true end of the drive",
+        ));
     }
     if entry.sectors != find.sectors {
         let severity = if entry.sectors < find.sectors { Severity::Broken } else { Severity::Note };

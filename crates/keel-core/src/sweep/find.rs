@@ -5,8 +5,8 @@ use keel_format::{FoundVolume, Geometry, Stamp, VolumeKind, Witness, WitnessKind
 use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SharedSource, printable};
 use serde::Serialize;
 
-use super::stored::{self, Behind};
 use super::inside;
+use super::stored::{self, Behind};
 
 /// How sure a find is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]

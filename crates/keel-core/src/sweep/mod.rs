@@ -9,9 +9,9 @@ mod stored;
 mod surface;
 
 pub use compare::{RootLook, RootName, rival, root_look};
-pub use stored::Behind;
 pub use find::{Find, Grade};
 pub use state::SweepState;
+pub use stored::Behind;
 
 use std::path::PathBuf;
 use std::time::Instant;

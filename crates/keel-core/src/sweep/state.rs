@@ -30,7 +30,13 @@ impl SweepState {
     /// The state of a scan that has not begun.
     #[must_use]
     pub fn new(source: &SharedSource) -> Self {
-        Self { version: VERSION, fingerprint: fingerprint(source), done: RangeSet::default(), bad: Vec::new(), clues: Clues::default() }
+        Self {
+            version: VERSION,
+            fingerprint: fingerprint(source),
+            done: RangeSet::default(),
+            bad: Vec::new(),
+            clues: Clues::default(),
+        }
     }
 
     /// The state kept at `path`, when it is of this drive as it is now.

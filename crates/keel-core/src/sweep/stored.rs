@@ -62,7 +62,8 @@ pub(super) fn fit(source: &SharedSource, finds: &mut [Find]) {
 
 /// The geometry of `find` in `room` bytes, or why there is none. The files are counted either way.
 fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) -> Result<Geometry, String> {
-    let volume = crate::files::open(source, find).map_err(|error| format!("it cannot be looked into: {}", crate::chain(&error)))?;
+    let volume =
+        crate::files::open(source, find).map_err(|error| format!("it cannot be looked into: {}", crate::chain(&error)))?;
     let mut counted = 0;
     let walked = volume.walk(Deleted::Hide, &mut |found| {
         if found.entry.kind == NodeKind::Directory {
@@ -70,7 +71,11 @@ fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) ->
         }
         let ends = volume.extents(found.entry.id).unwrap_or_default();
         let end = ends.iter().filter_map(|extent| Some(extent.volume_at?.0.saturating_add(extent.bytes))).max().unwrap_or(0);
-        if end > room { behind.cut_files += 1 } else { behind.whole_files += 1 }
+        if end > room {
+            behind.cut_files += 1
+        } else {
+            behind.whole_files += 1
+        }
         counted += 1;
         if counted >= MOST_FILES { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     });
@@ -78,7 +83,8 @@ fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) ->
     let allocation = volume.allocation().ok_or("what it uses cannot be told")?;
     let used = allocation.used();
     // The copy that stands in the last sector of an NTFS volume moves with its end.
-    let moves = |at: u64| find.kind == VolumeKind::Ntfs && at + allocation.unit_bytes >= find.bytes.saturating_sub(allocation.unit_bytes);
+    let moves =
+        |at: u64| find.kind == VolumeKind::Ntfs && at + allocation.unit_bytes >= find.bytes.saturating_sub(allocation.unit_bytes);
     let beyond = used.iter().map(|units| allocation.range(units)).find(|range| range.end.0 > room && !moves(range.start.0));
     if let Some(range) = beyond {
         return Err(format!("ground that it uses lies behind the end, at byte {} of it", range.start.0.max(room)));

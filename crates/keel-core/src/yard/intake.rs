@@ -112,7 +112,12 @@ pub const SYMPTOMS: &[Symptom] = &[
         rungs: &[Reads, BootSector, FileSystem],
         causes: &[Enclosure, Medium, Lie, Structures],
     },
-    Symptom { id: "wrong_size", words: "the wrong size", rungs: &[Capacity, Table], causes: &[Enclosure, Lie, Electronics, Structures] },
+    Symptom {
+        id: "wrong_size",
+        words: "the wrong size",
+        rungs: &[Capacity, Table],
+        causes: &[Enclosure, Lie, Electronics, Structures],
+    },
     Symptom {
         id: "read_errors",
         words: "errors while reading or copying",
@@ -125,15 +130,30 @@ pub const SYMPTOMS: &[Symptom] = &[
         rungs: &[Link, Health, Reads],
         causes: &[Cable, Port, Hub, Power, Medium],
     },
-    Symptom { id: "noises", words: "it clicks, or spins up again and again", rungs: &[Health, Reads], causes: &[Power, Electronics, Medium] },
-    Symptom { id: "write_refused", words: "nothing can be written to it", rungs: &[Health, Capacity], causes: &[Computer, Electronics, Medium] },
+    Symptom {
+        id: "noises",
+        words: "it clicks, or spins up again and again",
+        rungs: &[Health, Reads],
+        causes: &[Power, Electronics, Medium],
+    },
+    Symptom {
+        id: "write_refused",
+        words: "nothing can be written to it",
+        rungs: &[Health, Capacity],
+        causes: &[Computer, Electronics, Medium],
+    },
     Symptom {
         id: "files_garbled",
         words: "files open as garbage, or lose their content",
         rungs: &[Capacity, FileSystem, Files],
         causes: &[Lie, Medium, Structures],
     },
-    Symptom { id: "formatted", words: "it was formatted or repartitioned by mistake", rungs: &[Table, BootSector], causes: &[Structures] },
+    Symptom {
+        id: "formatted",
+        words: "it was formatted or repartitioned by mistake",
+        rungs: &[Table, BootSector],
+        causes: &[Structures],
+    },
 ];
 
 /// An error text of an operating system.
@@ -161,23 +181,53 @@ const fn said(phrases: &'static [&'static str], means: &'static str, symptom: &'
 /// Error texts and codes. Numbers are those that the systems return for the last error.
 pub const KNOWN_ERRORS: &[KnownError] = &[
     known(23, &["cyclic redundancy check", "data error"], "a place was read and its checksum did not hold", "read_errors"),
-    known(1117, &["i/o device error", "could not be performed because of an i/o"], "a request failed on the drive or on its way", "read_errors"),
+    known(
+        1117,
+        &["i/o device error", "could not be performed because of an i/o"],
+        "a request failed on the drive or on its way",
+        "read_errors",
+    ),
     known(483, &["device hardware error", "fatal device hardware"], "the drive itself reported that it failed", "read_errors"),
     known(27, &["cannot find the sector", "sector requested"], "the drive could not find the place", "read_errors"),
-    known(1005, &["does not contain a recognized file system"], "the boot sector is none, or the file system behind it does not hold", "raw"),
+    known(
+        1005,
+        &["does not contain a recognized file system"],
+        "the boot sector is none, or the file system behind it does not hold",
+        "raw",
+    ),
     known(1392, &["corrupted and unreadable", "file or directory is corrupted"], "the file system's records do not hold", "raw"),
     known(21, &["device is not ready"], "the drive answers and its medium does not", "zero_bytes"),
     known(19, &["media is write protected", "write protected", "write-protected"], "the drive takes no write", "write_refused"),
     known(1167, &["device is not connected"], "the drive went off the link", "comes_and_goes"),
     known(121, &["semaphore timeout"], "a request was not answered in time", "slow"),
     known(2, &["the system cannot find the drive specified"], "no drive answers", "not_there"),
-    said(&["needs to be formatted", "need to format", "do you want to format it"], "the boot sector is none that the system knows", "raw"),
-    said(&["not initialized", "not initialised", "must initialize a disk"], "sector 0 is none of a table, or does not read", "not_initialised"),
+    said(
+        &["needs to be formatted", "need to format", "do you want to format it"],
+        "the boot sector is none that the system knows",
+        "raw",
+    ),
+    said(
+        &["not initialized", "not initialised", "must initialize a disk"],
+        "sector 0 is none of a table, or does not read",
+        "not_initialised",
+    ),
     said(&["no such device", "no medium found", "no media"], "the drive or its medium is not there", "zero_bytes"),
-    said(&["input/output error", "buffer i/o error", "medium error", "unrecovered read error"], "a place did not read", "read_errors"),
-    said(&["wrong fs type", "bad superblock", "can't read superblock", "unknown filesystem"], "the superblock or boot sector is none", "raw"),
+    said(
+        &["input/output error", "buffer i/o error", "medium error", "unrecovered read error"],
+        "a place did not read",
+        "read_errors",
+    ),
+    said(
+        &["wrong fs type", "bad superblock", "can't read superblock", "unknown filesystem"],
+        "the superblock or boot sector is none",
+        "raw",
+    ),
     said(&["disk you inserted was not readable", "disk you attached was not readable"], "no volume header was found", "raw"),
-    said(&["device descriptor request failed", "unable to enumerate", "usb device not recognized", "unknown usb device"], "the bridge or the drive does not introduce itself", "not_there"),
+    said(
+        &["device descriptor request failed", "unable to enumerate", "usb device not recognized", "unknown usb device"],
+        "the bridge or the drive does not introduce itself",
+        "not_there",
+    ),
     said(&["insert a disk", "please insert a disk"], "the drive answers and says that it has no medium", "zero_bytes"),
     said(&["access is denied", "administrator has", "policy"], "the computer keeps the drive away", "not_shown"),
     said(&["structure needs cleaning", "unclean file system", "windows is hibernated"], "the file system was not closed", "raw"),
@@ -251,17 +301,116 @@ pub struct Check {
 
 /// The checks, the cheap ones first.
 pub const CHECKS: &[Check] = &[
-    Check { id: "system_lists", short: "in the system's list", words: "does the system's device list show it?", results: ("listed", "not listed"), minutes: 1, if_yes: &[], yes_clears: &[Power], no_clears: &[Hidden, Structures, Lie] },
-    Check { id: "other_cable", short: "another cable", words: "another cable", results: ("helped", "no change"), minutes: 1, if_yes: &[Cable], yes_clears: &[], no_clears: &[Cable] },
-    Check { id: "other_port", short: "another port", words: "another port, of which speed?", results: ("helped", "no change"), minutes: 1, if_yes: &[Port], yes_clears: &[], no_clears: &[Port] },
-    Check { id: "no_hub", short: "without hub", words: "straight to the computer, without hub or dock", results: ("helped", "no change"), minutes: 1, if_yes: &[Hub], yes_clears: &[], no_clears: &[Hub] },
-    Check { id: "own_power", short: "own power", words: "power of its own, or a stronger supply", results: ("helped", "no change"), minutes: 2, if_yes: &[Power], yes_clears: &[], no_clears: &[Power] },
-    Check { id: "automount", short: "hiding settings", words: "settings that hide it: no automatic mounting, no letter, hidden, offline", results: ("found", "none"), minutes: 2, if_yes: &[Hidden], yes_clears: &[], no_clears: &[Hidden] },
-    Check { id: "cold_restart", short: "cold restart", words: "cold restart: all power off for a minute", results: ("helped", "no change"), minutes: 3, if_yes: &[Firmware], yes_clears: &[], no_clears: &[Firmware] },
-    Check { id: "policy", short: "policy, driver", words: "a policy or driver that blocks drives", results: ("found", "none"), minutes: 3, if_yes: &[Computer], yes_clears: &[], no_clears: &[Computer] },
-    Check { id: "setup_lists", short: "in firmware set-up", words: "does the firmware set-up list it?", results: ("listed", "not listed"), minutes: 4, if_yes: &[], yes_clears: &[Cable, Port, Power, Electronics], no_clears: &[Computer, Hidden, Structures, Lie] },
-    Check { id: "other_computer", short: "another computer", words: "another computer", results: ("helped", "no change"), minutes: 10, if_yes: &[Computer, Port, Hidden], yes_clears: &[], no_clears: &[Computer, Port, Hidden] },
-    Check { id: "enclosure", short: "out of enclosure", words: "out of its enclosure, straight to the board", results: ("helped", "no change"), minutes: 15, if_yes: &[Enclosure], yes_clears: &[], no_clears: &[Enclosure] },
+    Check {
+        id: "system_lists",
+        short: "in the system's list",
+        words: "does the system's device list show it?",
+        results: ("listed", "not listed"),
+        minutes: 1,
+        if_yes: &[],
+        yes_clears: &[Power],
+        no_clears: &[Hidden, Structures, Lie],
+    },
+    Check {
+        id: "other_cable",
+        short: "another cable",
+        words: "another cable",
+        results: ("helped", "no change"),
+        minutes: 1,
+        if_yes: &[Cable],
+        yes_clears: &[],
+        no_clears: &[Cable],
+    },
+    Check {
+        id: "other_port",
+        short: "another port",
+        words: "another port, of which speed?",
+        results: ("helped", "no change"),
+        minutes: 1,
+        if_yes: &[Port],
+        yes_clears: &[],
+        no_clears: &[Port],
+    },
+    Check {
+        id: "no_hub",
+        short: "without hub",
+        words: "straight to the computer, without hub or dock",
+        results: ("helped", "no change"),
+        minutes: 1,
+        if_yes: &[Hub],
+        yes_clears: &[],
+        no_clears: &[Hub],
+    },
+    Check {
+        id: "own_power",
+        short: "own power",
+        words: "power of its own, or a stronger supply",
+        results: ("helped", "no change"),
+        minutes: 2,
+        if_yes: &[Power],
+        yes_clears: &[],
+        no_clears: &[Power],
+    },
+    Check {
+        id: "automount",
+        short: "hiding settings",
+        words: "settings that hide it: no automatic mounting, no letter, hidden, offline",
+        results: ("found", "none"),
+        minutes: 2,
+        if_yes: &[Hidden],
+        yes_clears: &[],
+        no_clears: &[Hidden],
+    },
+    Check {
+        id: "cold_restart",
+        short: "cold restart",
+        words: "cold restart: all power off for a minute",
+        results: ("helped", "no change"),
+        minutes: 3,
+        if_yes: &[Firmware],
+        yes_clears: &[],
+        no_clears: &[Firmware],
+    },
+    Check {
+        id: "policy",
+        short: "policy, driver",
+        words: "a policy or driver that blocks drives",
+        results: ("found", "none"),
+        minutes: 3,
+        if_yes: &[Computer],
+        yes_clears: &[],
+        no_clears: &[Computer],
+    },
+    Check {
+        id: "setup_lists",
+        short: "in firmware set-up",
+        words: "does the firmware set-up list it?",
+        results: ("listed", "not listed"),
+        minutes: 4,
+        if_yes: &[],
+        yes_clears: &[Cable, Port, Power, Electronics],
+        no_clears: &[Computer, Hidden, Structures, Lie],
+    },
+    Check {
+        id: "other_computer",
+        short: "another computer",
+        words: "another computer",
+        results: ("helped", "no change"),
+        minutes: 10,
+        if_yes: &[Computer, Port, Hidden],
+        yes_clears: &[],
+        no_clears: &[Computer, Port, Hidden],
+    },
+    Check {
+        id: "enclosure",
+        short: "out of enclosure",
+        words: "out of its enclosure, straight to the board",
+        results: ("helped", "no change"),
+        minutes: 15,
+        if_yes: &[Enclosure],
+        yes_clears: &[],
+        no_clears: &[Enclosure],
+    },
 ];
 
 /// The check of this id.
@@ -309,7 +458,8 @@ pub fn next_check(remaining: &BTreeSet<Cause>, made: &[(&str, Outcome)]) -> Opti
     };
     let open = CHECKS.iter().filter(|check| made.iter().all(|(id, _)| *id != check.id));
     // Of those that cost the same, the one that rules out more.
-    open.filter(separates).min_by_key(|check| (check.minutes, usize::MAX - touches(check.no_clears).max(touches(check.yes_clears))))
+    open.filter(separates)
+        .min_by_key(|check| (check.minutes, usize::MAX - touches(check.no_clears).max(touches(check.yes_clears))))
 }
 
 #[cfg(test)]

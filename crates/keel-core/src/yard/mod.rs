@@ -9,8 +9,8 @@ use keel_format::table;
 use keel_source::{Identity, LinkKind, OpenOptions, SharedSource, printable};
 use serde::Serialize;
 
-use crate::error::{CoreError, chain, file_error};
 use crate::case::Case;
+use crate::error::{CoreError, chain, file_error};
 use crate::{copy, fathom, plan};
 
 /// Opens a drive as every stage but Fathom works on it: one that was shown to claim more than it stores, as far as it stores;

@@ -26,8 +26,14 @@ pub(super) enum Lie {
     None,
     /// Ascending; the first one begins at the real end.
     Wraps(Vec<Wrap>),
-    Drops { real: u64, answers: Answers },
-    RepeatsLast { real: u64, sector: u64 },
+    Drops {
+        real: u64,
+        answers: Answers,
+    },
+    RepeatsLast {
+        real: u64,
+        sector: u64,
+    },
 }
 
 /// Where a stretch of claimed addresses leads.

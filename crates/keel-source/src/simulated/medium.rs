@@ -24,7 +24,14 @@ pub(super) struct Medium {
 }
 
 impl Medium {
-    pub(super) fn new(parts: Vec<(ByteOffset, FileSource)>, spill: PathBuf, lie: Lie, cache: (u64, bool), len: u64, sector: SectorSize) -> Self {
+    pub(super) fn new(
+        parts: Vec<(ByteOffset, FileSource)>,
+        spill: PathBuf,
+        lie: Lie,
+        cache: (u64, bool),
+        len: u64,
+        sector: SectorSize,
+    ) -> Self {
         let medium = Self {
             parts,
             spill,
@@ -65,7 +72,9 @@ impl Medium {
                 Leads::To(place) => {
                     // Told by the claimed address.
                     let failed = self.read_real(place, piece);
-                    bad.extend(failed.into_iter().map(|range| ByteRange::sized(ByteOffset(here + (range.start.0 - place)), range.len())));
+                    bad.extend(
+                        failed.into_iter().map(|range| ByteRange::sized(ByteOffset(here + (range.start.0 - place)), range.len())),
+                    );
                 }
                 Leads::Sector(place) => {
                     let mut sector = vec![0; self.sector];

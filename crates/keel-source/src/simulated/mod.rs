@@ -158,7 +158,8 @@ impl State {
     }
 
     fn tick_write(&self, bytes: u64) {
-        let pace = if self.clock.write_bytes_per_second > 0 { self.clock.write_bytes_per_second } else { self.clock.bytes_per_second };
+        let pace =
+            if self.clock.write_bytes_per_second > 0 { self.clock.write_bytes_per_second } else { self.clock.bytes_per_second };
         let first = if self.clock.write_us > 0 { self.clock.write_us } else { self.clock.read_us };
         self.elapsed_us.fetch_add(first.saturating_add(transfer_us(bytes, pace)), Ordering::Relaxed);
     }
@@ -204,7 +205,8 @@ impl Source for SimulatedDrive {
     }
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
-        let values = self.state.health.as_ref().ok_or_else(|| NoHealth::Refused { reason: "its description names none".into() })?;
+        let values =
+            self.state.health.as_ref().ok_or_else(|| NoHealth::Refused { reason: "its description names none".into() })?;
         let link_errors = self.state.link_errors.load(Ordering::Relaxed);
         Ok(health::page(values, self.state.faults.grown_sectors(), link_errors))
     }

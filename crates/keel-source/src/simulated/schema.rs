@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
-use super::faults::{Faults, Flaky, Fails, Grown, Slow, Stripes};
+use super::faults::{Fails, Faults, Flaky, Grown, Slow, Stripes};
 use super::health::HealthValues;
 use super::lie::{Answers, Lie, Wrap};
 use crate::error::SourceError;
@@ -316,7 +316,9 @@ fn faults(checked: &Checked<'_>, description: &Description, sector: SectorSize) 
     for part in &description.flaky {
         let fails = match (part.tries, part.fails) {
             (Some(tries), None) => Fails::Until(tries),
-            (None, Some(share)) if (0.0..=1.0).contains(&share) => Fails::Share { of_65536: (share * 65536.0) as u64, seed: part.seed },
+            (None, Some(share)) if (0.0..=1.0).contains(&share) => {
+                Fails::Share { of_65536: (share * 65536.0) as u64, seed: part.seed }
+            }
             (None, Some(share)) => return Err(checked.wrong("fails", format!("{share} is no share from 0 to 1"))),
             _ => return Err(checked.wrong("flaky", "either tries or fails")),
         };

@@ -107,10 +107,14 @@ fn stripes_chance_and_growth_fail_alike_in_every_run() {
     let striped = drive(folder.path(), stripes);
     assert_eq!(striped.next_data(ByteOffset(13 * 512)), Some(ByteRange::sized(ByteOffset(30 * 512), 1536)));
     let share = bad("flaky = [{ first_lba = 0, sectors = 128, fails = 0.5, seed = 3 }]\n");
-    assert!((40..90).contains(&share.len()) && share == bad("flaky = [{ first_lba = 0, sectors = 128, fails = 0.5, seed = 3 }]\n"));
+    assert!(
+        (40..90).contains(&share.len()) && share == bad("flaky = [{ first_lba = 0, sectors = 128, fails = 0.5, seed = 3 }]\n")
+    );
     let grown = drive(folder.path(), "grown = { after_reads = 20, one_in = 10, sectors = 1, seed = 1 }\n");
     let mut buf = [0; 512];
-    let failed = |from: u64, to: u64, buf: &mut [u8; 512]| (from..to).filter(|at| grown.read_at(ByteOffset(at * 512), buf).is_err()).count();
+    let failed = |from: u64, to: u64, buf: &mut [u8; 512]| {
+        (from..to).filter(|at| grown.read_at(ByteOffset(at * 512), buf).is_err()).count()
+    };
     assert_eq!(failed(0, 20, &mut buf), 0);
     assert!(failed(20, 128, &mut buf) > 2, "places went bad while they were read");
 }
@@ -132,7 +136,8 @@ fn what_a_slow_place_costs_grows_with_each_request() {
 #[test]
 fn a_write_protected_drive_and_an_unwritable_place_refuse() {
     let folder = tempfile::tempdir().unwrap();
-    let text = |drive: &SimulatedDrive, at| drive.open_target().unwrap().write_at(ByteOffset(at), &sector(1)).unwrap_err().to_string();
+    let text =
+        |drive: &SimulatedDrive, at| drive.open_target().unwrap().write_at(ByteOffset(at), &sector(1)).unwrap_err().to_string();
     assert!(text(&drive(folder.path(), "write_protected = true\n"), 0).contains("write-protected"));
     let spotty = drive(folder.path(), "unwritable = [{ first_lba = 4, sectors = 1 }]\n");
     assert!(text(&spotty, 2048).contains("medium error") && spotty.read_at(ByteOffset(2048), &mut [0; 512]).is_ok());
@@ -172,7 +177,8 @@ fn health_pages_count_what_happened_and_their_checksums_hold() {
     assert_eq!(pending(), 3);
     let _ = drive.read_at(ByteOffset(0), &mut [0; 512]);
     assert_eq!(pending(), 4);
-    let nvme = described(folder.path(), &format!("{HEAD}[health.nvme]\ntemperature = 41\nmedia_errors = 7\navailable_spare = 3\n"));
+    let nvme =
+        described(folder.path(), &format!("{HEAD}[health.nvme]\ntemperature = 41\nmedia_errors = 7\navailable_spare = 3\n"));
     let Ok(HealthPage::Nvme { log }) = nvme.unwrap().health_page() else { panic!("no NVMe log") };
     assert_eq!((u16::from_le_bytes([log[1], log[2]]), log[3], log[160]), (314, 3, 7));
 }

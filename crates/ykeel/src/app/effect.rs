@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use keel_core::job::{Desk, Job};
+use keel_core::ladder::{Ground, Rung};
 use keel_core::mend::{self, Look};
 use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
 use keel_core::sweep::{self, Reach, RootLook, SweepOptions};
-use keel_core::ladder::{Ground, Rung};
 use keel_core::{case, fathom, files, ladder, yard};
 use keel_source::SharedSource;
 
@@ -104,9 +104,8 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         drive.live.clear();
         let source = SharedSource::clone(&drive.source);
-        drive.ground_job = Some(Job::start(move |desk: &Desk<Rung>| {
-            Ground::ask(&source, desk.cancel(), &mut |rung| desk.tell(rung.clone()))
-        }));
+        drive.ground_job =
+            Some(Job::start(move |desk: &Desk<Rung>| Ground::ask(&source, desk.cancel(), &mut |rung| desk.tell(rung.clone()))));
     }
 
     fn start_sweep(&mut self, reach: Reach) {

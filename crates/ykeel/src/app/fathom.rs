@@ -1,7 +1,7 @@
 //! The measurement in work.
 
 use keel_core::CoreError;
-use keel_core::fathom::{self, Fathomed, FathomProgress, Method, PlotPoint, ProbeOptions, Restored};
+use keel_core::fathom::{self, FathomProgress, Fathomed, Method, PlotPoint, ProbeOptions, Restored};
 use keel_core::job::{Desk, Job, Message};
 use keel_core::plan::Confirmation;
 use keel_source::SharedSource;

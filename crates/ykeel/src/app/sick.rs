@@ -32,7 +32,8 @@ impl App {
     /// Looks up the case of the drive that is meant.
     pub(crate) fn look_up_case(&mut self) {
         let path = self.case_path();
-        let identity = self.berths.iter().find(|berth| Some(&berth.path) == path.as_ref()).and_then(|berth| berth.identity.clone());
+        let identity =
+            self.berths.iter().find(|berth| Some(&berth.path) == path.as_ref()).and_then(|berth| berth.identity.clone());
         self.case = path.and_then(|path| Case::of(&path, identity.as_ref()).ok().flatten());
     }
 
@@ -143,7 +144,9 @@ impl App {
     /// Begins a copy; a device wants its own code first.
     pub(crate) fn start_copy(&mut self, dest: PathBuf, code: Option<String>) {
         let Some(drive) = &mut self.drive else { return };
-        if code.is_none() && keel_source::open(&dest, OpenOptions::default()).is_ok_and(|found| found.identity().link == LinkKind::BlockDevice) {
+        if code.is_none()
+            && keel_source::open(&dest, OpenOptions::default()).is_ok_and(|found| found.identity().link == LinkKind::BlockDevice)
+        {
             drive.copy.dest = Some(dest);
             self.ask(Question::DestCode, String::new());
             return;
@@ -323,7 +326,13 @@ impl App {
             }
             FathomEnd::Restored(restored) => {
                 self.note("fathom", &restored);
-                self.show("Put back", format!("{} bytes were put back, {} of them read back as they were.", restored.bytes, restored.verified_bytes));
+                self.show(
+                    "Put back",
+                    format!(
+                        "{} bytes were put back, {} of them read back as they were.",
+                        restored.bytes, restored.verified_bytes
+                    ),
+                );
                 self.ask_ground();
             }
             FathomEnd::Failed(text) => self.show("Not measured", text),

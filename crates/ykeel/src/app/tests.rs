@@ -198,7 +198,7 @@ fn the_mouse_chooses_stages_rows_and_ground() {
             modifiers: KeyModifiers::NONE,
         }));
     };
-    click(&mut app, 32, 1);
+    click(&mut app, 56, 1);
     assert_eq!(app.stage, Stage::Sweep);
     click(&mut app, 12, 8);
     assert_eq!(app.drive.as_ref().unwrap().find, 0);

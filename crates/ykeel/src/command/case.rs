@@ -59,8 +59,11 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
             }
             for error in known {
                 let symptom = intake::symptom(error.symptom);
-                let rungs: Vec<String> =
-                    symptom.iter().flat_map(|symptom| symptom.rungs).map(|rung| format!("{} {}", rung.number(), rung.word())).collect();
+                let rungs: Vec<String> = symptom
+                    .iter()
+                    .flat_map(|symptom| symptom.rungs)
+                    .map(|rung| format!("{} {}", rung.number(), rung.word()))
+                    .collect();
                 println!("{}: may come from {}", error.means, rungs.join(", "));
             }
             show_next(&case);

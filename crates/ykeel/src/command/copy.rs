@@ -3,9 +3,7 @@
 use std::time::Duration;
 
 use keel_core::case::Case;
-use keel_core::copy::{
-    self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress,
-};
+use keel_core::copy::{self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress};
 use keel_core::job::{Desk, Job};
 use keel_core::plan::Confirmation;
 use keel_source::{SharedSource, size_decimal};

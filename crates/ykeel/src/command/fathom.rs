@@ -1,6 +1,6 @@
 //! `ykeel fathom`.
 
-use keel_core::fathom::{self, Fathomed, FathomProgress, ProbeOptions};
+use keel_core::fathom::{self, FathomProgress, Fathomed, ProbeOptions};
 use keel_core::job::{Desk, Job};
 use keel_core::plan::Confirmation;
 use keel_source::{OpenOptions, SharedSource, size_decimal};
@@ -55,7 +55,11 @@ pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
 }
 
 fn tell_code(args: &FathomArgs, source: &SharedSource) {
-    let what = if args.fill { "a fill overwrites everything on the drive" } else { "a probe writes to the drive, and puts back what stood there" };
+    let what = if args.fill {
+        "a fill overwrites everything on the drive"
+    } else {
+        "a probe writes to the drive, and puts back what stood there"
+    };
     eprintln!("ykeel: {what}; the confirmation code of this drive is {}", source.identity().code());
 }
 

@@ -38,12 +38,21 @@ fn print(verdict: &HealthVerdict) {
             for attribute in &ata.attributes {
                 let threshold = attribute.threshold.map_or_else(|| "-".into(), |threshold| threshold.to_string());
                 let word = attribute_word(attribute.id);
-                println!("  {:>3}  {:>5} {:>5} {threshold:>9}  {:<14} {word}", attribute.id, attribute.value, attribute.worst, attribute.raw);
+                println!(
+                    "  {:>3}  {:>5} {:>5} {threshold:>9}  {:<14} {word}",
+                    attribute.id, attribute.value, attribute.worst, attribute.raw
+                );
             }
         }
         HealthReading::Nvme(nvme) => {
-            println!("  spare {} % of {} %, used {} %", nvme.available_spare, nvme.available_spare_threshold, nvme.percentage_used);
-            println!("  {} hours, {} power cycles, {} unsafe shutdowns", nvme.power_on_hours, nvme.power_cycles, nvme.unsafe_shutdowns);
+            println!(
+                "  spare {} % of {} %, used {} %",
+                nvme.available_spare, nvme.available_spare_threshold, nvme.percentage_used
+            );
+            println!(
+                "  {} hours, {} power cycles, {} unsafe shutdowns",
+                nvme.power_on_hours, nvme.power_cycles, nvme.unsafe_shutdowns
+            );
             println!("  {} media errors, {} entries in the error log", nvme.media_errors, nvme.error_log_entries);
         }
     }

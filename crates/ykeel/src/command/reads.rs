@@ -30,7 +30,11 @@ pub(super) fn run(args: &SourceArgs, full: bool, minutes: Option<u32>) -> anyhow
     if survey.left != Some(Left::Cancelled) {
         reads::keep(source.identity(), &survey)?;
     }
-    note(&args.source, "reads", &serde_json::json!({ "asked": survey.asked, "came": survey.came, "failed": survey.failed.len() }));
+    note(
+        &args.source,
+        "reads",
+        &serde_json::json!({ "asked": survey.asked, "came": survey.came, "failed": survey.failed.len() }),
+    );
     if args.json {
         print_json(&survey)?;
     } else {
@@ -41,7 +45,13 @@ pub(super) fn run(args: &SourceArgs, full: bool, minutes: Option<u32>) -> anyhow
 
 fn print(survey: &Survey) {
     let what = if survey.full { "pieces" } else { "samples" };
-    println!("{} of {} {what} came at once, {} in {:.1} s", survey.came, survey.asked, size_decimal(survey.bytes), survey.took_ms as f64 / 1000.0);
+    println!(
+        "{} of {} {what} came at once, {} in {:.1} s",
+        survey.came,
+        survey.asked,
+        size_decimal(survey.bytes),
+        survey.took_ms as f64 / 1000.0
+    );
     println!("usual: {} µs", survey.median_us);
     for (class, count) in survey.classes.iter().filter(|(class, count)| *count > 0 && *class != Latency::Unread) {
         println!("  {:<14} {count}", class.word());

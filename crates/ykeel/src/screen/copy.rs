@@ -69,7 +69,8 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, b
     let percent = progress.copied as f64 * 100.0 / progress.total.max(1) as f64;
     let state = |state: CopyState| progress.states.get(state as usize).copied().unwrap_or(0);
     let resting = drive.copy.control.is_paused() && drive.copy.job.is_some();
-    let way = match (drive.copy.job.is_some(), resting, progress.total.saturating_sub(progress.copied).checked_div(progress.rate)) {
+    let way = match (drive.copy.job.is_some(), resting, progress.total.saturating_sub(progress.copied).checked_div(progress.rate))
+    {
         (_, true, _) => "resting: space goes on".to_string(),
         (true, _, Some(seconds)) if progress.pass == Pass::Sound => crate::widget::foot::time_left(seconds),
         (true, _, _) => "as long as the drive takes".to_string(),
@@ -77,7 +78,12 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, b
     };
     let rows = [
         format!("{} of {}   {percent:.3} %   {way}", size_decimal(progress.copied), size_decimal(progress.total)),
-        format!("{} failed   {} between edges   {} passed over", size_decimal(state(CopyState::Failed)), size_decimal(state(CopyState::Inner)), size_decimal(state(CopyState::PassedOver))),
+        format!(
+            "{} failed   {} between edges   {} passed over",
+            size_decimal(state(CopyState::Failed)),
+            size_decimal(state(CopyState::Inner)),
+            size_decimal(state(CopyState::PassedOver))
+        ),
         format!("{} reads failed   {} times off the link", progress.errors, progress.link_drops),
         format!("last request {}   usual {}", time(progress.last_us), time(progress.usual_us)),
         format!("rate {}/s", size_decimal(progress.rate)),
@@ -115,7 +121,8 @@ fn sign(part: &[u64; 5]) -> char {
 fn draw_map(app: &App, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let columns = usize::from(area.width.saturating_sub(13)).clamp(8, 64);
-    let head = usize::try_from(u128::from(progress.at.0) * progress.parts.len() as u128 / u128::from(progress.total.max(1))).unwrap_or(0);
+    let head = usize::try_from(u128::from(progress.at.0) * progress.parts.len() as u128 / u128::from(progress.total.max(1)))
+        .unwrap_or(0);
     let part_bytes = progress.total.div_ceil(progress.parts.len().max(1) as u64);
     for (row, parts) in progress.parts.chunks(columns).enumerate() {
         let Ok(y) = u16::try_from(row) else { return };
@@ -140,7 +147,9 @@ fn draw_map(app: &App, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
 
 fn draw_before(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let about = match drive.source.missing().is_empty() {
-        true => "s begins a copy of this drive: an image that knows what it lacks. Sound parts come first; the drive is asked for the rest only then. The same key goes on with a copy that was stopped.",
+        true => {
+            "s begins a copy of this drive: an image that knows what it lacks. Sound parts come first; the drive is asked for the rest only then. The same key goes on with a copy that was stopped."
+        }
         false => "This is a copy. While the drive still answers, open the drive itself and go on with its copy there.",
     };
     for (row, line) in wrap(about, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
@@ -164,7 +173,13 @@ fn why(app: &App, drive: &Drive) -> Why {
         if missing == 0 {
             why.say("Everything came over.", theme.good());
         } else {
-            why.say(format!("{missing} bytes are missing in {} places. They are unreadable in the copy, never zeros:", done.missing.len()), theme.text());
+            why.say(
+                format!(
+                    "{missing} bytes are missing in {} places. They are unreadable in the copy, never zeros:",
+                    done.missing.len()
+                ),
+                theme.text(),
+            );
             for range in done.missing.iter().take(8) {
                 why.say(format!("byte {}, {}", range.start.0, size_decimal(range.len())), theme.dim());
             }
@@ -175,7 +190,10 @@ fn why(app: &App, drive: &Drive) -> Why {
         why.gap();
     }
     if let Some(verified) = &drive.copy.verified {
-        why.say(format!("{} bytes were compared with the hashes taken while they were read.", verified.verified_bytes), theme.good());
+        why.say(
+            format!("{} bytes were compared with the hashes taken while they were read.", verified.verified_bytes),
+            theme.good(),
+        );
         why.gap();
     }
     let order = if drive.copy.volumes_first { "what the volumes need first (o)" } else { "the order of the drive (o)" };

@@ -7,8 +7,8 @@ use ratatui::layout::Rect;
 
 use crate::app::App;
 use crate::app::drive::Drive;
-use crate::widget::why::Why;
 use crate::widget::put;
+use crate::widget::why::Why;
 
 /// Columns of the scale.
 const SCALE: u16 = 10;
@@ -33,7 +33,8 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     put(buf, area, 1, 0, &line, style);
     put(buf, area, 1, 1, "up: the address that was read   right: the address that was written", theme.dim());
     let claimed = drive.claimed.len();
-    let points: &[PlotPoint] = if running || fathom.verdict.is_none() { &fathom.points } else { plot_of(fathom.verdict.as_ref()) };
+    let points: &[PlotPoint] =
+        if running || fathom.verdict.is_none() { &fathom.points } else { plot_of(fathom.verdict.as_ref()) };
     draw_plot(app, claimed, points, fathom.verdict.as_ref().filter(|_| !running), area, buf);
     why(app, drive)
 }
@@ -100,12 +101,18 @@ fn why(app: &App, drive: &Drive) -> Why {
     why.say("Why", theme.strong());
     why.gap();
     if keel_core::fathom::interrupted(drive.source.identity()).is_some() && !drive.fathom.is_busy() {
-        why.say("A probe was interrupted. What it touched does not stand as it was; it is kept, and u puts it back.", theme.bad());
+        why.say(
+            "A probe was interrupted. What it touched does not stand as it was; it is kept, and u puts it back.",
+            theme.bad(),
+        );
         why.gap();
     }
     if let Some(verdict) = &drive.fathom.verdict {
         why.say(format!("claimed  {} bytes", verdict.claimed_bytes), theme.text());
-        why.say(format!("proven   {} bytes{}", verdict.proven_bytes, if verdict.exact { "" } else { ", not exact" }), theme.strong());
+        why.say(
+            format!("proven   {} bytes{}", verdict.proven_bytes, if verdict.exact { "" } else { ", not exact" }),
+            theme.strong(),
+        );
         why.say(format!("It {}.", verdict.nature.word()), theme.text());
         why.say(format!("{} ({})", verdict.sureness.word(), verdict.method.word()), theme.text());
         why.gap();
@@ -114,12 +121,16 @@ fn why(app: &App, drive: &Drive) -> Why {
         }
         why.gap();
         if let Some(restored) = verdict.restored {
-            let words = if restored.whole { "all of it read back as it was" } else { "what could be compared read back as it was" };
+            let words =
+                if restored.whole { "all of it read back as it was" } else { "what could be compared read back as it was" };
             why.say(format!("{} bytes were put back; {words}.", restored.bytes), theme.dim());
             why.gap();
         }
     } else {
-        why.say("A drive can claim more than it stores: what is written behind its true end is lost, or overwrites what came before.", theme.text());
+        why.say(
+            "A drive can claim more than it stores: what is written behind its true end is lost, or overwrites what came before.",
+            theme.text(),
+        );
         why.gap();
     }
     why.say("Next", theme.strong());
@@ -132,7 +143,10 @@ fn why(app: &App, drive: &Drive) -> Why {
         }
         Some(_) => why.say("· F writes every sector, to be certain: everything on it is lost", theme.text()),
         None => {
-            why.say(format!("· p probes: minutes, and everything is put back. Code: {}", drive.source.identity().code()), theme.text());
+            why.say(
+                format!("· p probes: minutes, and everything is put back. Code: {}", drive.source.identity().code()),
+                theme.text(),
+            );
             why.say("· e estimates: only reads, weak evidence", theme.text());
             why.say("· F fills: certain, and everything on it is lost", theme.text());
         }

@@ -16,7 +16,14 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     put(buf, area, 0, 0, &"─".repeat(usize::from(area.width)), theme.line());
     let Some(case) = &app.case else {
         put(buf, area, 1, 0, " no case is open ", theme.dim());
-        put(buf, area, 1, 2, "i  what the client sees    t  an error message, as pasted    c  checks made outside the computer", theme.text());
+        put(
+            buf,
+            area,
+            1,
+            2,
+            "i  what the client sees    t  an error message, as pasted    c  checks made outside the computer",
+            theme.text(),
+        );
         put(buf, area, 1, 3, "Each of them opens a case for this drive, with a journal that proves itself.", theme.dim());
         return;
     };

@@ -54,12 +54,8 @@ fn first_volume(drive: &Drive, area: Rect) -> usize {
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
-    let partial = Ladder {
-        drive: drive.source.identity().clone(),
-        rungs: drive.live.clone(),
-        volumes: Vec::new(),
-        lowest_broken: None,
-    };
+    let partial =
+        Ladder { drive: drive.source.identity().clone(), rungs: drive.live.clone(), volumes: Vec::new(), lowest_broken: None };
     // The drive's own rungs are shown as they come.
     let ladder = drive.ladder.as_ref().filter(|_| drive.ground_job.is_none()).unwrap_or(&partial);
     let rows = Rows::new(area);
@@ -85,7 +81,11 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
         );
     }
     if ladder.volumes.is_empty() {
-        let text = if drive.ladder.is_some() { "no volume was found at the landmarks" } else { "the drive is being asked, rung by rung" };
+        let text = if drive.ladder.is_some() {
+            "no volume was found at the landmarks"
+        } else {
+            "the drive is being asked, rung by rung"
+        };
         put(buf, area, NAMES, rows.of(8), text, app.theme.dim());
     }
     draw_base(app, drive, ladder, rows, area, width, shown.len(), buf);
@@ -208,7 +208,10 @@ fn selected_rung<'a>(drive: &Drive, ladder: &'a Ladder) -> Option<(&'a Rung, Opt
 
 /// The picture of the reads: a sign for each cell, from the first sector to the last.
 fn picture(survey: &Survey, why: &mut Why, app: &App) {
-    why.say(if survey.full { "the whole surface, first sector at the top" } else { "samples, first sector at the top" }, app.theme.dim());
+    why.say(
+        if survey.full { "the whole surface, first sector at the top" } else { "samples, first sector at the top" },
+        app.theme.dim(),
+    );
     for row in survey.picture.chunks(32) {
         why.say(row.iter().map(|cell| crate::command::latency_sign(cell.worst)).collect::<String>(), app.theme.text());
     }

@@ -165,10 +165,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         why.say("a asks for it and applies the plan.", theme.text());
         if plan.copy_first {
             why.gap();
-            why.say(
-                "This drive fails. Copy it first (3); w saves a repaired copy and leaves the drive alone.",
-                theme.bad(),
-            );
+            why.say("This drive fails. Copy it first (3); w saves a repaired copy and leaves the drive alone.", theme.bad());
         }
         why.gap();
     }

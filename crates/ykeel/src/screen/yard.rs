@@ -4,8 +4,8 @@ use keel_source::{printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use crate::app::App;
 use super::intake;
+use crate::app::App;
 use crate::widget::why::Why;
 use crate::widget::{bar, first_shown, put, wrap};
 

@@ -54,6 +54,17 @@ impl Bench {
         to
     }
 
+    /// A copy of a simulated demo drive, with its surface.
+    pub fn drive(&self, name: &str) -> PathBuf {
+        let file = format!("{name}.drive.toml");
+        fs::copy(yard().join(&file), self.path(&file)).unwrap();
+        if yard().join(name).is_dir() {
+            fs::create_dir_all(self.path(name)).unwrap();
+            self.copy(&format!("{name}/surface.img"));
+        }
+        self.path(&file)
+    }
+
     /// A command with its state kept on this bench.
     pub fn command(&self) -> Command {
         let mut command = Command::new(YKEEL);
