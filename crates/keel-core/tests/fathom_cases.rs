@@ -1,4 +1,5 @@
 //! Probe, fill and estimate on simulated drives that lie in every way, hide it, or are merely sick.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -58,6 +59,9 @@ impl Yard {
     }
 }
 
+/// Name, bytes stored, the lie, and whether a nature is the right one.
+type Case = (&'static str, u64, String, fn(Nature) -> bool);
+
 fn desk() -> Desk<fathom::FathomProgress> {
     Desk::new(Cancel::default()).0
 }
@@ -76,7 +80,7 @@ fn hash(path: &Path) -> blake3::Hash {
 fn a_probe_tells_the_true_end_to_the_sector_and_leaves_every_byte_as_it_was() {
     let yard = Yard::new();
     let odd = 300 * MIB + 512 * 333;
-    let cases: [(&str, u64, String, fn(Nature) -> bool); 9] = [
+    let cases: [Case; 9] = [
         ("honest", CLAIMED, String::new(), |nature| nature == Nature::Honest),
         (
             "wraps",

@@ -72,9 +72,9 @@ fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) ->
         let ends = volume.extents(found.entry.id).unwrap_or_default();
         let end = ends.iter().filter_map(|extent| Some(extent.volume_at?.0.saturating_add(extent.bytes))).max().unwrap_or(0);
         if end > room {
-            behind.cut_files += 1
+            behind.cut_files += 1;
         } else {
-            behind.whole_files += 1
+            behind.whole_files += 1;
         }
         counted += 1;
         if counted >= MOST_FILES { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }

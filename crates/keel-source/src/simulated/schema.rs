@@ -9,7 +9,7 @@ use super::faults::{Fails, Faults, Flaky, Grown, Slow, Stripes};
 use super::health::HealthValues;
 use super::lie::{Answers, Lie, Wrap};
 use crate::error::SourceError;
-use crate::{ByteOffset, ByteRange, FileSource, Identity, LinkKind, SectorSize, Source, printable};
+use crate::{ByteOffset, ByteRange, FileSource, Identity, LinkKind, RangeSet, SectorSize, Source, printable};
 
 /// The most entries that a list of a description may have: a bound on the work of every request.
 const MOST_ENTRIES: usize = 1 << 16;
@@ -298,9 +298,10 @@ fn faults(checked: &Checked<'_>, description: &Description, sector: SectorSize) 
     let unit = sector.bytes();
     let range = |first: u64, sectors: u64| ByteRange::sized(ByteOffset(first.saturating_mul(unit)), sectors.saturating_mul(unit));
     let of = |list: &[LbaRange]| -> Vec<ByteRange> {
-        let mut ranges: Vec<ByteRange> = list.iter().map(|part| range(part.first_lba, part.sectors)).collect();
-        ranges.sort_by_key(|range| range.start);
-        ranges
+        // Joined where they overlap, so that they can be searched.
+        let mut set = RangeSet::default();
+        list.iter().for_each(|part| set.add(range(part.first_lba, part.sectors)));
+        set.ranges().to_vec()
     };
     let lists = [
         ("unreadable", description.unreadable.len()),

@@ -108,11 +108,7 @@ impl App {
                     drive.copy.volumes_first = !drive.copy.volumes_first;
                 }
             }
-            Action::VerifyCopy => {
-                if self.drive.as_mut().is_some_and(|drive| !drive.copy.verify()) {
-                    self.tell("there is no copy here that could be compared now");
-                }
-            }
+            Action::VerifyCopy => self.verify_copy(),
             Action::WorkOnCopy => self.work_on_copy(),
             Action::Probe => self.ask_fathom(Question::ProbeCode),
             Action::Fill => self.ask_fathom(Question::FillCode),
@@ -158,6 +154,12 @@ impl App {
             return;
         }
         drive.copy.start(&drive.source, dest, code);
+    }
+
+    fn verify_copy(&mut self) {
+        if self.drive.as_mut().is_some_and(|drive| !drive.copy.verify()) {
+            self.tell("there is no copy here that could be compared now");
+        }
     }
 
     fn pause_copy(&mut self) {
