@@ -20,7 +20,7 @@ const CELLS: u64 = 256;
 /// Cells of the picture of samples: no cell is to be without one.
 const SAMPLED_CELLS: u64 = 128;
 /// Reads before the median is known.
-const KNOWN_AFTER: usize = 16;
+const KNOWN_AFTER: usize = 8;
 /// The most latencies that the median is taken of.
 const MOST_TIMES: usize = 1 << 16;
 /// Between two rounds of asking again, on a drive whose clock is the wall's.

@@ -12,6 +12,8 @@ use crate::widget::{put, wrap};
 
 /// Row of the map's first line.
 const MAP_TOP: u16 = 10;
+/// Width below which the figures take the place of the passes.
+const NARROW: u16 = 76;
 /// Column of the figures beside the passes.
 const FIGURES: u16 = 34;
 
@@ -21,15 +23,22 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let copy = &drive.copy;
     let dest = copy.dest.as_ref().map_or_else(|| "no copy is begun".into(), |dest| format!("to {}", dest.display()));
     put(buf, area, 1, 0, &dest, theme.strong());
-    draw_passes(app, drive, area, buf);
+    let narrow = area.width < NARROW;
+    if !narrow || copy.progress.is_none() {
+        draw_passes(app, drive, area, buf);
+    }
     let Some(progress) = &copy.progress else {
         draw_before(app, drive, area, buf);
         return why(app, drive);
     };
-    draw_figures(app, drive, progress, area, buf);
-    let width = area.width.saturating_sub(2).max(1);
-    let rates: String = curve(copy.rates.iter().copied(), usize::from(width.saturating_sub(FIGURES)));
-    put(buf, area, FIGURES, 7, &rates, theme.good());
+    // Where there is no room beside the passes, the one that runs is named with the figures.
+    let left = if narrow { 1 } else { FIGURES };
+    draw_figures(app, drive, progress, (left, area), buf);
+    if narrow {
+        put(buf, area, 1, 8, progress.pass.word(), theme.strong());
+    }
+    let rates: String = curve(copy.rates.iter().copied(), usize::from(area.width.saturating_sub(left + 2)));
+    put(buf, area, left, 7, &rates, theme.good());
     draw_map(app, progress, Rect { y: area.y + MAP_TOP, height: area.height.saturating_sub(MAP_TOP + 2), ..area }, buf);
     let signs = "█ came over  ▓ most of it  ╱ passed over  ┼ between edges  × failed  · not asked for  ◆ head";
     put(buf, area, 1, area.height.saturating_sub(1), signs, theme.dim());
@@ -64,7 +73,7 @@ fn draw_passes(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     }
 }
 
-fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
+fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, (left, area): (u16, Rect), buf: &mut Buffer) {
     let theme = app.theme;
     let percent = progress.copied as f64 * 100.0 / progress.total.max(1) as f64;
     let state = |state: CopyState| progress.states.get(state as usize).copied().unwrap_or(0);
@@ -90,7 +99,7 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, b
     ];
     for (row, text) in rows.iter().enumerate() {
         let style = if row == 2 && progress.errors > 0 { theme.bad() } else { theme.text() };
-        put(buf, area, FIGURES, 2 + u16::try_from(row).unwrap_or(0), text, style);
+        put(buf, area, left, 2 + u16::try_from(row).unwrap_or(0), text, style);
     }
 }
 
@@ -121,10 +130,16 @@ fn sign(part: &[u64; 5]) -> char {
 fn draw_map(app: &App, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let columns = usize::from(area.width.saturating_sub(13)).clamp(8, 64);
-    let head = usize::try_from(u128::from(progress.at.0) * progress.parts.len() as u128 / u128::from(progress.total.max(1)))
-        .unwrap_or(0);
-    let part_bytes = progress.total.div_ceil(progress.parts.len().max(1) as u64);
-    for (row, parts) in progress.parts.chunks(columns).enumerate() {
+    // All of the drive is shown: where there is less room, neighbours are one cell.
+    let together = progress.parts.len().div_ceil((columns * usize::from(area.height)).max(1)).max(1);
+    let sum = |parts: &[[u64; 5]]| {
+        parts.iter().fold([0; 5], |sum: [u64; 5], part| std::array::from_fn(|state| sum[state] + part[state]))
+    };
+    let cells: Vec<[u64; 5]> = progress.parts.chunks(together).map(sum).collect();
+    let head = u128::from(progress.at.0) * cells.len() as u128 / u128::from(progress.total.max(1));
+    let head = usize::try_from(head).unwrap_or(0);
+    let part_bytes = progress.total.div_ceil(cells.len().max(1) as u64);
+    for (row, parts) in cells.chunks(columns).enumerate() {
         let Ok(y) = u16::try_from(row) else { return };
         if y >= area.height {
             return;

@@ -12,7 +12,7 @@ use crate::keymap::Stage;
 
 /// Columns of one stage on the course: its word and the way to the next.
 fn step(width: u16) -> u16 {
-    if width >= 130 { 13 } else { 10 }
+    if width >= 130 { 13 } else { 11 }
 }
 
 /// How a stage stands.
@@ -142,7 +142,6 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
         None => (format!("{} drives on the bench", app.berths.len()), String::new()),
     };
     put(buf, title, 14, 0, &name, theme.text());
-    put(buf, title, u16::try_from(columns(&name) + 18).unwrap_or(60).max(56), 0, &facts, theme.dim());
     let (words, style) = match &app.drive {
         Some(drive) if drive.writing.is_some() => ("APPLYING".to_string(), theme.bad()),
         Some(drive) if drive.fathom.is_busy() => ("MEASURING, WRITES".to_string(), theme.bad()),
@@ -150,6 +149,16 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
         _ => ("READ ONLY".to_string(), theme.good()),
     };
     let width = u16::try_from(columns(&words)).unwrap_or(0);
+    // The write state is never written over.
+    let room = Rect { width: title.width.saturating_sub(width + 2), ..title };
+    put(
+        buf,
+        room,
+        u16::try_from(columns(&name) + 18).unwrap_or(60).max(if title.width >= 130 { 56 } else { 32 }),
+        0,
+        &facts,
+        theme.dim(),
+    );
     put(buf, title, title.width.saturating_sub(width + 1), 0, &words, style);
     draw_course(app, parts.course, buf);
 }
@@ -182,7 +191,10 @@ fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
     }
     let advice = format!("next: {advice}");
     let width = u16::try_from(columns(&advice)).unwrap_or(0);
-    put(buf, area, area.width.saturating_sub(width + 1).max(x), 0, &advice, theme.accent());
+    // Half a sentence says nothing: on a narrow terminal the mark on the course has to do.
+    if area.width >= x + width.min(40) {
+        put(buf, area, area.width.saturating_sub(width + 1).max(x), 0, &advice, theme.accent());
+    }
 }
 
 /// The stage at a column of the course.
