@@ -23,6 +23,8 @@ use crate::setup;
 const COPIED: u64 = 2 << 30;
 /// Bytes of a sick drive.
 const SICK: u64 = 256 << 20;
+/// Shares of what reads at all, in per cent, whose times make the curve.
+const CURVE: [u64; 8] = [10, 25, 50, 75, 90, 95, 99, 100];
 /// How often a copy is killed.
 const KILLS: usize = 200;
 /// What each drive costs: 100 MB/s, and two seconds for a request that fails.
@@ -198,8 +200,9 @@ fn copied(source: &SharedSource, to: &Path) -> anyhow::Result<keel_core::copy::C
 
 fn sick(work: &Path) -> anyhow::Result<()> {
     println!(
-        "sick drives of {} MB by their own clock: until 50, 90, 99 and 100 % of what reads at all had come",
-        SICK / 1_000_000
+        "sick drives of {} MB by their own clock: until {} % of what reads at all had come",
+        SICK / 1_000_000,
+        CURVE.map(|percent| percent.to_string()).join(" / ")
     );
     for (name, faults) in drives() {
         let path = lay_out(work, "sick.drive.toml", &faults)?;
@@ -210,10 +213,10 @@ fn sick(work: &Path) -> anyhow::Result<()> {
         patient_reader(&plain);
         let readable = ours.delivered().max(plain.delivered());
         for (who, drive) in [("copy", &ours), ("patient linear reader", &plain)] {
-            let times: Vec<String> = [50, 90, 99, 100].iter().map(|percent| drive.at(*percent, readable)).collect();
+            let times: Vec<String> = CURVE.iter().map(|percent| drive.at(*percent, readable)).collect();
             let all = drive.elapsed().unwrap_or_default().as_secs_f64();
             let share = drive.delivered() as f64 / readable as f64 * 100.0;
-            println!("  {name:<24} {who:<22} {:<40} {all:>8.0} s in all, {share:.3} %", times.join(" / "));
+            println!("  {name:<24} {who:<22} {:<64} {all:>8.0} s in all, {share:.3} %", times.join(" / "));
         }
         ensure!(
             outcome.missing.iter().map(|range: &ByteRange| range.len()).sum::<u64>() + outcome.copied_bytes == SICK,

@@ -196,6 +196,58 @@ fn a_drive_that_comes_back_with_another_length_stops_the_copy_and_a_page_that_gr
     assert_eq!(copied.stopped, Some(Stopped::Health));
 }
 
+/// A drive that is unplugged after so many requests, and found again as another descriptor of the system.
+struct Replugged {
+    inner: SharedSource,
+    left: std::sync::atomic::AtomicI64,
+    found: SharedSource,
+}
+
+impl keel_source::Source for Replugged {
+    fn identity(&self) -> &keel_source::Identity {
+        self.inner.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), keel_source::ReadError> {
+        let wanted = keel_source::ByteRange::sized(at, buf.len() as u64);
+        if self.left.fetch_sub(1, std::sync::atomic::Ordering::Relaxed) <= 0 {
+            return Err(keel_source::ReadError::of(wanted, "no such device").because(keel_source::ReadCause::LinkLost));
+        }
+        self.inner.read_at(at, buf)
+    }
+
+    fn elapsed(&self) -> Option<Duration> {
+        self.inner.elapsed()
+    }
+
+    fn look_up_anew(&self) -> Result<SharedSource, keel_source::SourceError> {
+        Ok(SharedSource::clone(&self.found))
+    }
+}
+
+#[test]
+fn a_drive_that_comes_back_under_another_name_is_found_and_the_copy_goes_on() {
+    let sick = Sick::new("");
+    let replugged =
+        |found: SharedSource| -> SharedSource { std::sync::Arc::new(Replugged { inner: sick.open(), left: 5.into(), found }) };
+    let copied = |found: SharedSource, name: &str| {
+        copy(
+            &replugged(found),
+            &sick.at(name),
+            &CopyOptions { link_wait: Duration::ZERO + Duration::from_millis(900), ..CopyOptions::default() },
+            &Desk::new(Cancel::default()).0,
+        )
+        .unwrap()
+    };
+    let whole = copied(sick.open(), "same.img");
+    assert_eq!((whole.copied_bytes, whole.link_drops, whole.stopped), (16 * MIB, 1, None));
+    assert!(fs::read(sick.at("same.img")).unwrap() == sick.bytes);
+    // Another drive in its place is not taken for it.
+    let other = Sick::new("");
+    let stopped = copied(other.open(), "other.img");
+    assert!(stopped.stopped == Some(Stopped::Link) && stopped.copied_bytes == 5 * MIB, "{stopped:?}");
+}
+
 #[test]
 fn a_copy_rests_and_a_pass_is_skipped_on_request() {
     let sick = Sick::new("unreadable = [{ first_lba = 4000, sectors = 2000 }]\n");

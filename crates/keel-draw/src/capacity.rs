@@ -54,6 +54,7 @@ pub fn capacity(head: &Head, verdict: &Fathomed) -> Result<Drawing, FontError> {
         );
     }
     let mut y = bottom + 62.0;
+    y += pace(&mut sheet, verdict, y);
     let width = SHEET_WIDTH - 2.0 * MARGIN;
     let mut say = |size: f64, text: &str| {
         for line in font.wrap(text, size, width) {
@@ -76,4 +77,26 @@ pub fn capacity(head: &Head, verdict: &Fathomed) -> Result<Drawing, FontError> {
     }
     say(8.5, "■ its own   □ what was written elsewhere   | nothing that was written   × did not read, or took no write");
     Ok(sheet)
+}
+
+/// Height of the plot of speed.
+const PACE_HEIGHT: f64 = 70.0;
+
+/// Speed over the surface, of a fill: written as bars, read back as a line. The height that it takes comes back.
+fn pace(sheet: &mut Drawing, verdict: &Fathomed, top: f64) -> f64 {
+    let most = verdict.pace.iter().map(|pace| pace.write.max(pace.read)).max().unwrap_or(0);
+    if most == 0 {
+        return 0.0;
+    }
+    let width = SIDE / verdict.pace.len() as f64;
+    let height = |rate: u64| PACE_HEIGHT * rate as f64 / most as f64;
+    let foot = top + PACE_HEIGHT;
+    for (index, pace) in verdict.pace.iter().enumerate() {
+        let x = LEFT + width * index as f64;
+        sheet.rect([x, foot - height(pace.write), (width - 0.2).max(0.4), height(pace.write)], Some(Tone(75)), None);
+        sheet.line([x, foot - height(pace.read), x + width, foot - height(pace.read)], Tone::BLACK, 1.0);
+    }
+    sheet.put_text([LEFT - 5.0, top + 6.0], 8.0, Tone::DIM, Anchor::End, &format!("{}/s", size_decimal(most)));
+    sheet.dim([LEFT, foot + 12.0], 8.0, "speed over the surface: grey written, black read back");
+    PACE_HEIGHT + 30.0
 }

@@ -126,6 +126,13 @@ fn a_drive_that_drops_is_proven_and_each_volume_told_what_becomes_of_it() {
     let (_, sweep) = bench.json(&["sweep", drive]);
     assert_eq!(sweep["finds"][0]["label"], "BARGAIN");
     assert!(sweep["finds"][0]["behind"]["whole_files"].as_u64().unwrap() > 0);
+    // The second volume lies wholly behind the true end.
+    let (_, ladder) = bench.json(&["ladder", drive]);
+    let gone = ladder["volumes"].as_array().unwrap().iter().find(|volume| volume["id"] == "p2").unwrap();
+    assert!(
+        gone["rungs"][0]["state"] == "broken"
+            && gone["rungs"][0]["findings"][0]["what"].as_str().unwrap().contains("wholly behind")
+    );
 }
 
 #[test]
@@ -135,7 +142,7 @@ fn each_sick_drive_of_the_yard_names_its_own_rung() {
         ("gangway", Value::Null, ("link", "doubtful")),
         ("boiler-room", "health".into(), ("health", "broken")),
         ("car-deck", "link".into(), ("link", "broken")),
-        ("radio-room", Value::Null, ("link", "sound")),
+        ("radio-room", Value::Null, ("reads", "doubtful")),
     ] {
         let path = bench.drive(name);
         let (code, ladder) = bench.json(&["ladder", text(&path)]);

@@ -333,7 +333,7 @@ pub(super) struct Evidence {
     /// The largest address that held its own tag.
     pub(super) most_own: u64,
     least_own: Option<u64>,
-    /// Addresses that held their own tag; thinned, the largest ones of each stretch.
+    /// Addresses that held their own tag, ascending; of very many, the last one counts for the rest.
     owns: Vec<u64>,
     pub(super) others: u64,
     pub(super) nothings: u64,
@@ -344,7 +344,7 @@ pub(super) struct Evidence {
 }
 
 /// The most own addresses that are kept.
-const MOST_OWNS: usize = 1 << 17;
+const MOST_OWNS: usize = 1 << 20;
 /// The most odd addresses that are kept one by one.
 const MOST_KEPT: usize = 4096;
 
@@ -356,11 +356,9 @@ impl Evidence {
                 self.most_own = self.most_own.max(at.0);
                 self.least_own.get_or_insert(at.0);
                 let full = self.owns.len() >= MOST_OWNS;
-                match self.owns.last_mut() {
-                    // Of a run of neighbours the last one counts.
-                    Some(last) if at.0 > *last && (full || at.0 - *last <= 65536) => *last = at.0,
-                    _ if !full => self.owns.push(at.0),
-                    _ => {}
+                match self.owns.last_mut().filter(|last| at.0 > **last) {
+                    Some(last) if full => *last = at.0,
+                    _ => self.owns.push(at.0),
                 }
                 return;
             }
@@ -399,6 +397,20 @@ impl Evidence {
     /// The highest address below `bad` that held its own tag.
     pub(super) fn highest_own_below(&self, bad: u64) -> u64 {
         self.owns.iter().copied().filter(|own| *own < bad).max().unwrap_or(0)
+    }
+
+    /// The least address that did not hold its own tag.
+    pub(super) fn least_odd(&self) -> Option<u64> {
+        self.odd.iter().find(|(_, seen)| matches!(seen, Seen::Other(_) | Seen::Nothing)).map(|(at, _)| *at)
+    }
+
+    /// Whether the odd addresses, which all held the tag of `one`, are one and the same sector at the end of the drive: fewer
+    /// places of their own lie behind it (those that the drive's cache still holds) than odd ones. On a drive that wraps,
+    /// `one` is a low address with places of their own all around.
+    pub(super) fn repeats(&self, one: u64) -> bool {
+        let Some(least) = self.least_odd() else { return false };
+        let behind = self.owns.iter().filter(|own| **own > least.min(one)).count() as u64;
+        behind < self.others
     }
 
     /// Two addresses that held their own tags.

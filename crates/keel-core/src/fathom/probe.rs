@@ -10,7 +10,7 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use super::bench::{Bench, Evidence, PIECE, Step};
 use super::saved::{self, Restored};
 use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
-use crate::error::{CoreError, file_error};
+use crate::CoreError;
 use crate::job::Desk;
 use crate::plan::Confirmation;
 
@@ -73,9 +73,8 @@ pub fn probe(
     measured?.ok();
     match restored {
         Ok(restored) => {
-            if verdict.cancelled && path.exists() {
-                // Behind the end of a drive that lies nothing can stand as it was; all of it was written back.
-                std::fs::remove_file(&path).map_err(file_error("remove", &path))?;
+            if verdict.cancelled || verdict.nature.is_lie() {
+                saved::set_aside(&path)?;
             }
             verdict.restored = Some(restored);
         }
@@ -94,10 +93,7 @@ pub fn probe(
 pub fn restore_interrupted(source: &SharedSource, each: &mut dyn FnMut(u64, u64)) -> Result<Restored, CoreError> {
     let path = super::interrupted(source.identity()).ok_or(CoreError::Nothing("no probe of this drive was interrupted"))?;
     let restored = saved::restore(&mut || source.open_target(), source.identity(), &path, source.len(), each)?;
-    if !restored.whole {
-        // Behind the true end of a drive that lies nothing can stand as it was; all of it was written all the same.
-        std::fs::remove_file(&path).map_err(file_error("remove", &path))?;
-    }
+    saved::set_aside(&path)?;
     Ok(restored)
 }
 
@@ -130,13 +126,18 @@ fn measure(bench: &mut Bench<'_>, options: ProbeOptions, verdict: &mut Fathomed)
         if lies == MOST_LIES {
             break;
         }
-        known.nature = nature_of(&evidence, known.stale);
-        // Where all is one sector, the address that was written last holds its own tag and is none of its own all the same.
-        let bad = match (known.nature, evidence.one_other) {
-            (Nature::RepeatsLast, Some(Some(one))) => bad.min(one),
-            _ => bad,
-        };
-        let closed = unless_cancelled!(close_in(bench, &mut known, &evidence, bad, &mut verdict.plot));
+        let mut closed = None;
+        let mut natures = natures_of(&evidence, known.stale);
+        // What looks like one way of lying may be another: the first one that shows its lie again is the right one.
+        while let (None, Some(nature)) = (closed, natures.pop()) {
+            known.nature = nature;
+            // Where all is one sector, the address written last holds its own tag and is none of its own all the same.
+            let bad = match (nature, evidence.one_other) {
+                (Nature::RepeatsLast, Some(Some(one))) => bad.min(one).min(evidence.least_odd().unwrap_or(bad)),
+                _ => bad,
+            };
+            closed = unless_cancelled!(close_in(bench, &mut known, &evidence, bad, &mut verdict.plot));
+        }
         verdict.reasons.push(format!(
             "byte {bad} {}",
             match evidence.odd.get(&bad) {
@@ -283,13 +284,14 @@ fn grid(bench: &mut Bench<'_>, end: u64, known: &mut Known, plot: &mut Vec<PlotP
     Ok(Ok(evidence))
 }
 
-fn nature_of(evidence: &Evidence, stale: bool) -> Nature {
-    if stale || evidence.others == 0 {
-        Nature::Drops
-    } else if matches!(evidence.one_other, Some(Some(one)) if one >= evidence.most_own) {
-        Nature::RepeatsLast
-    } else {
-        Nature::Wraps { modulus: evidence.distance }
+/// The ways of lying that the evidence speaks for, the likeliest last.
+fn natures_of(evidence: &Evidence, stale: bool) -> Vec<Nature> {
+    let wraps = Nature::Wraps { modulus: evidence.distance };
+    match evidence.one_other {
+        _ if stale || evidence.others == 0 => vec![Nature::Drops],
+        Some(Some(one)) if evidence.repeats(one) => vec![wraps, Nature::RepeatsLast],
+        Some(Some(_)) => vec![Nature::RepeatsLast, wraps],
+        _ => vec![wraps],
     }
 }
 

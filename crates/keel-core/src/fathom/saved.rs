@@ -213,10 +213,21 @@ pub(super) fn restore(
         seen.add(record.range);
         each(restored.bytes + restored.verified_bytes, total * 2);
     }
-    if restored.whole {
+    if restored.whole && (restored.verified_bytes > 0 || restored.bytes == 0) {
         fs::remove_file(path).map_err(file_error("remove", path))?;
     }
     Ok(restored)
+}
+
+/// Lays the file aside once all of it was written back: what could not be compared (behind the end of a drive that lies, or
+/// on a drive that fails) must not stand in the way of the next probe, and is not thrown away either.
+pub(super) fn set_aside(path: &Path) -> Result<(), CoreError> {
+    let stamp = crate::case::now().replace(':', "-");
+    if path.exists() {
+        fs::rename(path, path.with_extension(format!("{stamp}.kept"))).map_err(file_error("rename", path))
+    } else {
+        Ok(())
+    }
 }
 
 #[cfg(test)]

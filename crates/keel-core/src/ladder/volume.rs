@@ -307,8 +307,24 @@ fn of_entry(source: &SharedSource, partition: &Partition) -> VolumeLadder {
     let mut first = [0; 4096];
     let blank = source.read_at(range.start, &mut first).is_ok() && first.iter().all(|byte| *byte == 0);
     let ours = KINDS.iter().any(|kind| partition.type_code.fits(*kind));
-    let entry = Rung::new(RungName::Entry, RungState::Sound, format!("entry {}", partition.slot));
-    let boot = if ours && blank {
+    // A drive that lies keeps nothing of what lies behind its true end.
+    let lost = range.start.0 >= source.len();
+    let entry = match lost {
+        false => Rung::new(RungName::Entry, RungState::Sound, format!("entry {}", partition.slot)),
+        true => {
+            let what = "the entry lies wholly behind the end of the drive: nothing of its volume is there";
+            let how = "start of the entry against the length of the drive";
+            Rung::new(RungName::Entry, RungState::Broken, format!("entry {}", partition.slot)).with(vec![Finding::at(
+                Severity::Broken,
+                partition.entry_at,
+                what,
+                how,
+            )])
+        }
+    };
+    let boot = if lost {
+        Rung::new(RungName::BootSector, RungState::Untested, "not there")
+    } else if ours && blank {
         let finding = Finding::at(
             Severity::Broken,
             range.start,

@@ -23,6 +23,8 @@ const SAMPLED_CELLS: u64 = 128;
 const KNOWN_AFTER: usize = 8;
 /// The most latencies that the median is taken of.
 const MOST_TIMES: usize = 1 << 16;
+/// Requests in a row without an answer after which a drive counts as gone.
+const MOST_GONE: u32 = 8;
 /// Between two rounds of asking again, on a drive whose clock is the wall's.
 const PAUSE: Duration = Duration::from_millis(300);
 /// How often the listener hears.
@@ -256,6 +258,7 @@ pub fn survey(source: &SharedSource, options: ReadsOptions, desk: &Desk<ReadsPro
         told: None,
         asked: Vec::new(),
         times: Vec::new(),
+        gone_in_a_row: 0,
         survey: Survey {
             drive: source.identity().key(),
             full: options.samples.is_none(),
@@ -289,6 +292,7 @@ struct Run<'a> {
     told: Option<Instant>,
     asked: Vec<Asked>,
     times: Vec<u64>,
+    gone_in_a_row: u32,
     survey: Survey,
 }
 
@@ -321,6 +325,9 @@ impl Run<'_> {
         let read = self.source.read_once(range.start, piece);
         let took_us = u64::try_from(self.took().saturating_sub(before).as_micros()).unwrap_or(u64::MAX);
         self.survey.asked += 1;
+        if !read.as_ref().is_err_and(|error| error.cause == ReadCause::LinkLost) {
+            self.gone_in_a_row = 0;
+        }
         let failed = match read {
             Ok(()) => {
                 self.survey.came += 1;
@@ -333,7 +340,8 @@ impl Run<'_> {
             Err(error) if error.cause == ReadCause::LinkLost => {
                 self.survey.link_lost += 1;
                 // A drive that is off the link is no place that fails; a few tries tell whether it comes back.
-                if self.survey.link_lost >= 8 {
+                self.gone_in_a_row += 1;
+                if self.gone_in_a_row >= MOST_GONE {
                     self.survey.left = Some(Left::LinkLost);
                     return false;
                 }

@@ -19,6 +19,8 @@ pub(crate) enum Question {
     SaveTo,
     /// A text of the client.
     Told,
+    /// What to note with the check in this row: which cable, which port and its speed.
+    CheckNote { row: usize },
     /// Where the copy goes.
     CopyTo,
     /// The code of a device that a copy goes to.

@@ -79,6 +79,26 @@ impl App {
         self.with_case(|case| case.set_check(check.id, outcome, ""));
     }
 
+    /// What was noted with the check in this row.
+    pub(crate) fn note_of_check(&self, row: usize) -> String {
+        let made = self
+            .case
+            .iter()
+            .flat_map(|case| &case.record.checks)
+            .find(|made| CHECKS.get(row).is_some_and(|check| check.id == made.check));
+        made.map(|made| made.note.clone()).unwrap_or_default()
+    }
+
+    /// Notes something with the check in this row, which was made.
+    pub(crate) fn note_check(&mut self, row: usize, note: &str) {
+        let Some(check) = CHECKS.get(row) else { return };
+        let made = self.case.as_ref().and_then(|case| case.record.checks.iter().find(|made| made.check == check.id));
+        match made.map(|made| made.outcome) {
+            Some(outcome) => self.with_case(|case| case.set_check(check.id, Some(outcome), note)),
+            None => self.tell("first say what came of the check: y or n"),
+        }
+    }
+
     /// Keeps a text of the client.
     pub(crate) fn keep_text(&mut self, text: &str) {
         let mut known = Vec::new();
@@ -363,3 +383,6 @@ impl App {
         Ok((claimed, seen))
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -470,6 +470,11 @@ impl App {
             KeyCode::Char('y') => self.settle_check(selected, Some(Outcome::Yes)),
             KeyCode::Char('n') => self.settle_check(selected, Some(Outcome::No)),
             KeyCode::Backspace => self.settle_check(selected, None),
+            KeyCode::Char('e') => {
+                self.popups.push(Popup::Checks { selected });
+                self.ask(Question::CheckNote { row: selected }, self.note_of_check(selected));
+                return;
+            }
             KeyCode::Enter => return,
             _ => {}
         }
@@ -477,9 +482,10 @@ impl App {
     }
 
     fn answered(&mut self, question: &Question, line: &str) {
-        if *question == Question::Told {
-            self.keep_text(line);
-            return;
+        match question {
+            Question::Told => return self.keep_text(line),
+            Question::CheckNote { row } => return self.note_check(*row, line),
+            _ => {}
         }
         let Some(drive) = &mut self.drive else { return };
         let code = drive.source.identity().code();
@@ -514,7 +520,7 @@ impl App {
                 let path = std::path::PathBuf::from(line.trim());
                 self.write_report(&path);
             }
-            Question::Told => {}
+            Question::Told | Question::CheckNote { .. } => {}
         }
     }
 

@@ -98,5 +98,15 @@ fn print(verdict: &Fathomed) {
         Some(restored) => println!("  put back {} bytes, {} read back as they were", restored.bytes, restored.verified_bytes),
         None => {}
     }
+    let rates = |of: fn(&fathom::Pace) -> u64| {
+        let mut rates: Vec<u64> = verdict.pace.iter().map(of).collect();
+        rates.sort_unstable();
+        [rates.first(), rates.get(rates.len() / 2), rates.last()].map(|rate| size_decimal(rate.copied().unwrap_or(0)))
+    };
+    if !verdict.pace.is_empty() {
+        let ([least, middle, most], [slow, usual, fast]) = (rates(|pace| pace.write), rates(|pace| pace.read));
+        println!("  written  {least}/s to {most}/s, median {middle}/s");
+        println!("  read     {slow}/s to {fast}/s, median {usual}/s");
+    }
     println!("  took     {:.1} s", verdict.took_ms as f64 / 1000.0);
 }

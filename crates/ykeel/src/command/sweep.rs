@@ -1,7 +1,7 @@
 //! `ykeel sweep`.
 
 use keel_core::layout::{self, Layout};
-use keel_core::sweep::{Find, Reach};
+use keel_core::sweep::{Behind, Find, Reach};
 use keel_format::{VolumeKind, Witness, table};
 use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, size_decimal};
 use serde::Serialize;
@@ -25,6 +25,9 @@ struct FindDocument<'a> {
     inside: Option<&'a str>,
     inside_file: Option<&'a str>,
     newest: Option<String>,
+    /// What lies behind the end of a drive that stores less than it claims.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    behind: Option<&'a Behind>,
 }
 
 #[derive(Serialize)]
@@ -49,6 +52,7 @@ fn document(find: &Find) -> FindDocument<'_> {
         inside: find.inside.as_deref(),
         inside_file: find.inside_file.as_deref(),
         newest: find.newest.map(|stamp| stamp.to_string()),
+        behind: find.behind.as_ref(),
     }
 }
 

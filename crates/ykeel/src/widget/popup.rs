@@ -104,7 +104,7 @@ fn checks(app: &App, selected: usize) -> Vec<String> {
             format!("{} {result:<11} {words:<62} {:>2} min", pointer(row == selected), check.minutes)
         })
         .collect();
-    lines.extend([String::new(), "y  yes: it helped, is listed, was found     n  no     backspace  not made".into()]);
+    lines.extend([String::new(), "y  yes: it helped, is listed, was found     n  no     e  note     backspace  not made".into()]);
     lines
 }
 
@@ -147,6 +147,7 @@ fn ask(app: &App, question: &Question, line: &str, width: usize) -> (String, Vec
         Question::UndoCode => ("Undo", format!("Every byte that the apply changed is put back as it was.\nFor a block device type the code: {code}. For an image or simulated drive enter is enough.")),
         Question::ExtractTo => ("Take out", "Folder to put the files into. Nothing that is there is overwritten; a manifest with hashes is written beside them.".to_string()),
         Question::Told => ("A text of the client", "An error message as pasted, its code, or a note. Known errors are led to the rungs they come from.".to_string()),
+        Question::CheckNote { row } => ("A note with the check", CHECKS.get(*row).map(|check| check.words.to_string()).unwrap_or_default()),
         Question::CopyTo => ("Copy", "The image to write: a new file, or one that its log goes on with. A block device works as well, and wants its own code.".to_string()),
         Question::DestCode => ("Copy to a device", format!("Everything on that device is overwritten. Type the code of the destination: {}", dest_code(app))),
         Question::ProbeCode => ("Probe", format!("Tagged sectors are written to chosen places of this drive. What stands there is kept first and put back, also after an interruption. For a failing drive copy it first.\nType the code of this drive: {code}")),
