@@ -53,7 +53,7 @@ fn volumes_whose_used_ground_lies_before_the_true_end_are_fitted_to_it_and_read_
         let allocation = volume.allocation().unwrap();
         let used = allocation.used().into_iter().map(|units| allocation.range(&units).end.0);
         let last = used.filter(|end| *end < find.bytes - 65_536).max().unwrap();
-        let stored = MIB + last.div_ceil(MIB) * MIB + 512;
+        let stored = (MIB + last.div_ceil(MIB) * MIB).max(350 * MIB) + 512;
         let drive: SharedSource = Arc::new(Stored::new(bench.open(), stored));
         let sweep = swept(&drive, Reach::Doubt);
         let find = sweep.finds.first().unwrap_or_else(|| panic!("{kind}: nothing found"));
