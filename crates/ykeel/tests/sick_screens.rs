@@ -42,7 +42,9 @@ fn a_sick_drive_is_taken_in_asked_copied_and_worked_on() {
     let yard = screen.wait_for("○ no change");
     assert!(yard.contains("● listed") && yard.contains("▶ next") && yard.contains("at fault may be"), "{yard}");
     screen.keys(&["Enter"]);
-    let ladder = screen.wait_for("broken: 255 of 256 samples");
+    let ladder =
+        screen.wait_until("the whole ladder", |screen| screen.contains("copy it first: 3, then s") && screen.contains("TICKETS"));
+    assert!(ladder.contains("broken: 255 of 256 samples"), "{ladder}");
     assert!(ladder.contains("doubtful: worn") && ladder.contains("copy it first: 3, then s"), "{ladder}");
     screen.keys(&["3", "s"]);
     screen.wait_for("The image to write");
@@ -75,8 +77,12 @@ fn a_lying_drive_is_measured_put_back_and_seen_as_far_as_it_stores() {
     screen.wait_for("6 of 6 match");
     screen.keys(&["4", "e"]);
     screen.wait_for("claims 64.0 GB, seems to store 4.0 GB");
-    screen.keys(&["p"]);
-    let asked = screen.wait_for("Type the code of this drive");
+    // The drive is asked anew after each verdict; a probe waits for that.
+    let asked = screen.wait_until("the question", |now| {
+        screen.keys(&["p"]);
+        now.contains("Type the code of this drive")
+    });
+    screen.keys(&["BSpace", "BSpace", "BSpace"]);
     screen.line("WRO-NG1");
     screen.keys(&["Enter"]);
     screen.wait_for("Nothing was written");
@@ -101,9 +107,12 @@ fn a_probe_that_was_killed_is_recognised_and_put_back() {
     let surface = bench.path("tide-stick/surface.img");
     let before = fingerprint(&surface);
     let mut probing = bench.command().args(["fathom", path.to_str().unwrap(), "--yes"]).spawn().unwrap();
-    // Until it has begun to write over the start of the drive.
-    let begun = std::time::Instant::now();
-    while fingerprint(&surface) == before && begun.elapsed().as_secs() < 60 {}
+    // Until it has begun to write over the drive; looking at its time takes no lock.
+    let time = || fs::metadata(&surface).unwrap().modified().unwrap();
+    let (untouched, begun) = (time(), std::time::Instant::now());
+    while time() == untouched && begun.elapsed().as_secs() < 60 {
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
     probing.kill().unwrap();
     probing.wait().unwrap();
     assert_ne!(fingerprint(&surface), before, "the probe was killed while it wrote");
