@@ -216,10 +216,6 @@ impl keel_source::Source for Replugged {
         self.inner.read_at(at, buf)
     }
 
-    fn elapsed(&self) -> Option<Duration> {
-        self.inner.elapsed()
-    }
-
     fn look_up_anew(&self) -> Result<SharedSource, keel_source::SourceError> {
         Ok(SharedSource::clone(&self.found))
     }
@@ -234,7 +230,7 @@ fn a_drive_that_comes_back_under_another_name_is_found_and_the_copy_goes_on() {
         copy(
             &replugged(found),
             &sick.at(name),
-            &CopyOptions { link_wait: Duration::ZERO + Duration::from_millis(900), ..CopyOptions::default() },
+            &CopyOptions { link_wait: Duration::from_millis(900), ..CopyOptions::default() },
             &Desk::new(Cancel::default()).0,
         )
         .unwrap()
