@@ -37,7 +37,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
             (None, problem) => put(buf, area, 36, y, problem.as_deref().unwrap_or("does not open"), theme.bad()),
         }
         if let Some(case) = &berth.case {
-            put(buf, area, 62, y, &format!("case {case}"), theme.dim());
+            put(buf, area, 64, y, &format!("case {case}"), theme.dim());
         }
         if berth.probe_interrupted.is_some() {
             put(buf, area, 1, y + 2, "a probe was interrupted: open it, and put back what it touched in Fathom", theme.bad());

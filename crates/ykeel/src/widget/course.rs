@@ -12,7 +12,7 @@ use crate::keymap::Stage;
 
 /// Columns of one stage on the course: its word and the way to the next.
 fn step(width: u16) -> u16 {
-    if width >= 130 { 13 } else { 11 }
+    if width >= 130 { 12 } else { 11 }
 }
 
 /// How a stage stands.
