@@ -11,6 +11,7 @@ use keel_core::job::{Cancel, Desk};
 use keel_core::plan::Confirmation;
 use keel_source::{ByteOffset, Identity, LinkKind, OpenOptions, ReadError, SharedSource, Source, SourceError, WriteTarget};
 use proptest::prelude::*;
+use proptest::test_runner::RngSeed;
 
 const MIB: u64 = 1 << 20;
 const SMALL: ProbeOptions = ProbeOptions { largest_cache: 4 * MIB };
@@ -40,7 +41,8 @@ enum Lie {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(40))]
+    // The same drives in every run: a new one is tried by another number.
+    #![proptest_config(ProptestConfig { cases: 24, rng_seed: RngSeed::Fixed(417), ..ProptestConfig::default() })]
     #[test]
     fn whatever_a_drive_claims_the_probe_finds_what_it_stores_and_leaves_it_as_it_was(
         claimed in 24u64..96,
@@ -65,8 +67,9 @@ proptest! {
             Lie::Stale => format!("capacity = {{ real_bytes = {stored}, lie = \"drops\", answers = \"stale\" }}"),
             Lie::Last => format!("capacity = {{ real_bytes = {stored}, lie = \"repeats_last\" }}"),
         };
-        // A cache as large as what lies below the true end could answer for all of it.
-        let cache = (cache * MIB).min(stored / 4 / 512 * 512);
+        // A cache as large as what lies on one side of the true end could answer for all of it.
+        let least = if matches!(lie, Lie::None) { stored } else { stored.min(claimed - stored) };
+        let cache = (cache * MIB).min(least / 4 / 512 * 512);
         let caching = if cache > 0 { format!("cache = {{ bytes = {cache}, flush_empties = {flush_empties} }}") } else { String::new() };
         let path = folder.path().join("c.drive.toml");
         let text = format!(
