@@ -121,6 +121,11 @@ fn measure(bench: &mut Bench<'_>, options: ProbeOptions, verdict: &mut Fathomed)
         let evidence = unless_cancelled!(grid(bench, end, &mut known, &mut verdict.plot));
         let Some(bad) = evidence.least_bad.filter(|_| !bench.gave_up_writing() && evidence.own > 0) else {
             conclude(bench, verdict, &evidence, end, known.nature);
+            if verdict.nature == Nature::Honest && bench.len < most_push {
+                verdict.reasons.push(format!(
+                    "the drive is smaller than the {most_push} bytes that empty the largest cache: one as large as what lies behind a true end could answer for it"
+                ));
+            }
             return Ok(Ok(()));
         };
         if lies == MOST_LIES {
@@ -254,11 +259,7 @@ fn grid(bench: &mut Bench<'_>, end: u64, known: &mut Known, plot: &mut Vec<PlotP
     let push = unless_cancelled!(bench.keep(&push));
     // From the last to the first: the lower address wins where two are one place.
     points.reverse();
-    unless_cancelled!(bench.write(&points, Phase::Write));
-    unless_cancelled!(bench.write(&windows, Phase::Write));
-    bench.flush()?;
-    unless_cancelled!(bench.write(&push, Phase::Push));
-    bench.flush()?;
+    unless_cancelled!(put(bench, Phase::Write, &points, &windows, &push));
     points.reverse();
     // The window's sectors are many; the plot shows some of them.
     let few = (window.len() / 32).max(bench.sector) / bench.sector * bench.sector;
@@ -289,6 +290,16 @@ fn grid(bench: &mut Bench<'_>, end: u64, known: &mut Known, plot: &mut Vec<PlotP
             evidence.odd.iter().find(|(_, seen)| matches!(seen, Seen::Other(_) | Seen::Nothing)).map(|(at, _)| *at);
     }
     Ok(Ok(evidence))
+}
+
+/// Writes the tags of `first`, those of `then`, and pushes both out of the cache.
+fn put(bench: &mut Bench<'_>, phase: Phase, first: &[ByteRange], then: &[ByteRange], push: &[ByteRange]) -> Step<()> {
+    unless_cancelled!(bench.write(first, phase));
+    unless_cancelled!(bench.write(then, phase));
+    bench.flush()?;
+    unless_cancelled!(bench.write(push, Phase::Push));
+    bench.flush()?;
+    Ok(Ok(()))
 }
 
 /// The ways of lying that the evidence speaks for, the likeliest last.
@@ -391,11 +402,7 @@ fn ask(bench: &mut Bench<'_>, known: &Known, places: &[u64], bad: u64) -> Step<V
     let rivals = unless_cancelled!(bench.keep(&sectors(&rivals, sector)));
     let push = unless_cancelled!(bench.keep(&push));
     free.reverse();
-    unless_cancelled!(bench.write(&free, Phase::Close));
-    unless_cancelled!(bench.write(&rivals, Phase::Close));
-    bench.flush()?;
-    unless_cancelled!(bench.write(&push, Phase::Push));
-    bench.flush()?;
+    unless_cancelled!(put(bench, Phase::Close, &free, &rivals, &push));
     free.reverse();
     let mut pushed = RangeSet::default();
     push.iter().for_each(|range| pushed.add(*range));

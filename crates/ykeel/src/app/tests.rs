@@ -85,8 +85,8 @@ fn app(open: bool) -> App {
 }
 
 /// Lets the jobs end and their reports in.
-fn settle(app: &mut App) {
-    for _ in 0..2000 {
+pub(super) fn settle(app: &mut App) {
+    for _ in 0..20_000 {
         app.take_reports();
         if !app.is_busy() {
             return;
@@ -96,7 +96,7 @@ fn settle(app: &mut App) {
     panic!("a job did not end");
 }
 
-fn drawn(app: &App, width: u16, height: u16) -> String {
+pub(super) fn drawn(app: &App, width: u16, height: u16) -> String {
     let area = Rect::new(0, 0, width, height);
     let mut buf = Buffer::empty(area);
     draw(app, area, &mut buf);
@@ -105,7 +105,7 @@ fn drawn(app: &App, width: u16, height: u16) -> String {
     lines.join("\n")
 }
 
-fn key(app: &mut App, code: KeyCode) {
+pub(super) fn key(app: &mut App, code: KeyCode) {
     app.take_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
 }
 

@@ -3,16 +3,14 @@
 use std::fs;
 use std::path::PathBuf;
 use std::sync::OnceLock;
-use std::thread;
-use std::time::Duration;
 
-use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::KeyCode;
 use keel_core::ladder::RungName;
 use keel_core::yard;
-use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::super::{App, draw};
+use super::super::App;
+use super::super::tests::{drawn, key, settle};
 use crate::keymap::Stage;
 use crate::theme::Theme;
 use crate::widget::course;
@@ -54,10 +52,6 @@ impl Bench {
     }
 }
 
-fn key(app: &mut App, code: KeyCode) {
-    app.take_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
-}
-
 fn sign(app: &mut App, sign: char) {
     key(app, KeyCode::Char(sign));
 }
@@ -65,24 +59,6 @@ fn sign(app: &mut App, sign: char) {
 fn line(app: &mut App, text: &str) {
     text.chars().for_each(|own| sign(app, own));
     key(app, KeyCode::Enter);
-}
-
-fn settle(app: &mut App) {
-    for _ in 0..20_000 {
-        app.take_reports();
-        if !app.is_busy() {
-            return;
-        }
-        thread::sleep(Duration::from_millis(1));
-    }
-    panic!("a job did not end");
-}
-
-fn drawn(app: &App, width: u16, height: u16) -> String {
-    let area = Rect::new(0, 0, width, height);
-    let mut buf = Buffer::empty(area);
-    draw(app, area, &mut buf);
-    (0..height).map(|y| (0..width).map(|x| buf[(x, y)].symbol()).collect::<String>().trim_end().to_string() + "\n").collect()
 }
 
 #[test]
