@@ -92,6 +92,12 @@ pub enum Refusal {
         /// The words that override the rule.
         words: &'static str,
     },
+    /// The drive would be worse off than it is.
+    #[error("the plan would lower what stands now: {what}")]
+    Lowers {
+        /// The first rung that would.
+        what: String,
+    },
     /// An apply was interrupted and has to be finished or rolled back first.
     #[error("an earlier apply was interrupted: finish it or roll it back first with the bundle {}", bundle.display())]
     Interrupted {

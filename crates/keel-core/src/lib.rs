@@ -2,12 +2,13 @@
 //!
 //! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
 //! examines a drive or a drive as it would be, `copy` takes an image of a sick
-//! drive, `files` takes files out, `case` keeps what outlives a run, `yard` lists
+//! drive, `coverage` says how much of it a verdict rests on, `files` takes files out, `case` keeps what outlives a run, `yard` lists
 //! what lies on the bench. Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
 pub mod case;
 pub mod copy;
+pub mod coverage;
 mod error;
 pub mod fathom;
 pub mod files;

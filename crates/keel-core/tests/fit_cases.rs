@@ -106,5 +106,9 @@ fn an_image_that_was_cut_off_is_not_taken_for_a_drive_that_lies() {
     fs::File::options().write(true).open(&bench.image).unwrap().set_len(350 * MIB).unwrap();
     let drive = bench.open();
     let sweep = swept(&drive, Reach::Doubt);
-    assert!(sweep.finds[0].behind.is_none() && sweep.finds[0].range().end > ByteOffset(drive.len()));
+    let find = &sweep.finds[0];
+    assert!(find.range().end > ByteOffset(drive.len()), "it keeps its length");
+    let behind = find.behind.as_ref().unwrap();
+    assert!(!behind.is_nowhere && behind.missing_bytes == find.range().end.0 - drive.len(), "{}", behind.sentence());
+    assert!(behind.whole_files as usize >= some_files(7).len(), "{}", behind.sentence());
 }

@@ -114,20 +114,23 @@ fn a_grown_clone_gets_its_backup_gpt_at_the_end() {
 }
 
 #[test]
-fn a_short_clone_keeps_the_volumes_that_are_whole_and_says_which_is_cut() {
-    let bench = pair();
-    bench.gpt(160 * MIB, &[(ENGINE.0, ENGINE.1, 0), (SPARES.0, SPARES.1, 0)]);
-    bench.resize(140 * MIB);
-    let told = told_of(&bench);
-    assert!(told.text().contains("there is no backup GPT header"), "{}", told.text());
-    assert_eq!(told.layout.entries.len(), 1);
-    assert!(
-        told.layout.left_out.iter().any(|left| left.why.contains("behind the end of the drive")),
-        "{:?}",
-        told.layout.left_out
-    );
-    let rung = told.planned.rung(RungName::Table).unwrap();
-    assert_eq!(rung.state.word(), "sound", "{:?}", rung.findings);
+fn an_image_that_was_cut_short_is_told_with_what_is_missing_and_nothing_right_is_undone() {
+    for scheme in [Scheme::Gpt, Scheme::Mbr] {
+        for left in [144 * MIB, 140 * MIB, 100 * MIB, 66 * MIB] {
+            let bench = pair();
+            match scheme {
+                Scheme::Gpt => bench.gpt(160 * MIB, &[(ENGINE.0, ENGINE.1, 0), (SPARES.0, SPARES.1, 0)]),
+                _ => bench.mbr(&[(0x07, ENGINE.0, ENGINE.1), (0x0C, SPARES.0, SPARES.1)]),
+            }
+            bench.resize(left);
+            let told = told_of(&bench);
+            assert_eq!(told.edits, 0, "{scheme:?} {left}: nothing here is wrong but the end");
+            let missing = format!("reaches {} bytes", SPARES.0 + SPARES.1 - left);
+            assert!(told.text().contains(&missing), "{scheme:?} {left}: {}", told.text());
+            let starts: Vec<u64> = told.layout.entries.iter().map(|entry| entry.first.0 * 512).collect();
+            assert_eq!(starts, [ENGINE.0, SPARES.0], "{scheme:?} {left}: both entries stay");
+        }
+    }
 }
 
 #[test]

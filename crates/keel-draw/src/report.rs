@@ -116,16 +116,16 @@ impl<'a> Flow<'a> {
     }
 }
 
+/// A clause as a sentence.
+fn sentence(clause: &str) -> String {
+    let mut signs = clause.chars();
+    signs.next().map_or_else(String::new, |first| format!("{}{}.", first.to_uppercase(), signs.as_str()))
+}
+
 fn first_sheet(report: &Report<'_>, text: &mut Flow<'_>) {
     let ladder = report.ladder;
-    let verdict = match &ladder.lowest_broken {
-        Some(lowest) => {
-            let of = lowest.volume.as_ref().map(|volume| format!(" of {volume}")).unwrap_or_default();
-            format!("The lowest broken rung is {} {}{of}.", lowest.rung.number(), lowest.rung.word())
-        }
-        None => "No rung is broken.".into(),
-    };
-    text.say(13.0, Tone::BLACK, &verdict);
+    text.say(13.0, Tone::BLACK, &sentence(&ladder.verdict()));
+    text.say(9.5, Tone::BLACK, &sentence(&ladder.coverage.sentence()));
     text.gap();
     if let Some((case, _)) = &report.case {
         if !case.client.is_empty() {

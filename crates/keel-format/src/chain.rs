@@ -92,7 +92,8 @@ impl Chain {
         chain
     }
 
-    fn push(&mut self, cluster: u32) {
+    /// Adds a cluster at its end.
+    pub(crate) fn push(&mut self, cluster: u32) {
         self.clusters += 1;
         match self.runs.last_mut() {
             Some((first, count)) if first.checked_add(*count) == Some(cluster) => *count += 1,

@@ -2,19 +2,23 @@
 
 mod drive;
 mod ground;
+mod lower;
 mod trouble;
 mod volume;
 
 pub use ground::Ground;
-pub(crate) use volume::samples;
+pub(crate) use lower::lowered_table;
+pub use lower::{Lowered, lowered};
+pub(crate) use volume::{of_volume, samples};
 
 use keel_format::table;
 use keel_format::{Finding, Severity, VolumeKind};
 use keel_source::{ByteOffset, Identity, SharedSource};
 use serde::Serialize;
 
+use crate::coverage::Coverage;
 use crate::job::Cancel;
-use crate::sweep::Find;
+use crate::sweep::{Find, Seen};
 
 /// The rungs, from the ground up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -188,9 +192,24 @@ pub struct Ladder {
     pub volumes: Vec<VolumeLadder>,
     /// The lowest broken rung, drive rungs before volume rungs.
     pub lowest_broken: Option<LowestBroken>,
+    /// How much of the drive all this rests on.
+    pub coverage: Coverage,
 }
 
 impl Ladder {
+    /// What the ladder comes to, as a sentence: the lowest broken rung, or that none is, with the ground that this rests on.
+    #[must_use]
+    pub fn verdict(&self) -> String {
+        match (&self.lowest_broken, self.coverage.is_whole()) {
+            (Some(lowest), _) => {
+                let of = lowest.volume.as_ref().map(|volume| format!(" of {volume}")).unwrap_or_default();
+                format!("lowest broken: {} {}{of}", lowest.rung.number(), lowest.rung.word())
+            }
+            (None, true) => "no rung is broken".into(),
+            (None, false) => format!("no rung is broken on the {} % of the drive that is explained", self.coverage.percent()),
+        }
+    }
+
     /// The drive rung of this name.
     #[must_use]
     pub fn rung(&self, name: RungName) -> Option<&Rung> {
@@ -209,21 +228,23 @@ impl Ladder {
 /// Examines `source`: its own rungs, and those of every find and table entry. Stops early when cancelled; what was not
 /// examined is `untested`.
 #[must_use]
-pub fn examine(source: &SharedSource, finds: &[Find], cancel: &Cancel) -> Ladder {
+pub fn examine<'a>(source: &SharedSource, seen: impl Into<Seen<'a>>, cancel: &Cancel) -> Ladder {
     let ground = Ground::ask(source, cancel, &mut |_| {});
-    examine_on(&ground, source, finds, cancel)
+    examine_on(&ground, source, seen, cancel)
 }
 
 /// As [`examine`], on ground that was asked already: a drive is not read again for each view of it.
 #[must_use]
-pub fn examine_on(ground: &Ground, source: &SharedSource, finds: &[Find], cancel: &Cancel) -> Ladder {
+pub fn examine_on<'a>(ground: &Ground, source: &SharedSource, seen: impl Into<Seen<'a>>, cancel: &Cancel) -> Ladder {
+    let seen: Seen<'a> = seen.into();
     let table = table::read(source.as_ref());
+    let coverage = Coverage::of(source, &table, seen.finds, seen.looked_at);
     let mut rungs = ground.rungs.clone();
-    rungs.push(drive::table_rung(source, &table, finds));
+    rungs.push(drive::table_rung(source, &table, seen.finds));
     rungs.sort_by_key(|rung| rung.rung);
-    let volumes = volume::ladders(source, &table, finds, cancel);
+    let volumes = volume::ladders(source, &table, seen.finds, cancel);
     let lowest_broken = lowest(&rungs, &volumes);
-    Ladder { drive: source.identity().clone(), rungs, volumes, lowest_broken }
+    Ladder { drive: source.identity().clone(), rungs, volumes, lowest_broken, coverage }
 }
 
 fn lowest(rungs: &[Rung], volumes: &[VolumeLadder]) -> Option<LowestBroken> {

@@ -24,15 +24,36 @@ const MOST_CANDIDATES: usize = 20_000;
 pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find], cancel: &Cancel) -> Vec<VolumeLadder> {
     let mut ladders: Vec<VolumeLadder> =
         finds.iter().filter(|find| find.inside.is_none()).map(|find| of_find(source, table, find, finds, cancel)).collect();
-    let sector = source.sector_size();
-    for partition in &table.partitions {
-        let range = partition.range(sector);
-        if !finds.iter().any(|find| find.inside.is_none() && find.range().overlap(range).is_some()) {
-            ladders.push(of_entry(source, partition));
-        }
-    }
+    ladders.extend(without_find(source, table, finds).map(|partition| of_entry(source, partition)));
     ladders.sort_by_key(|ladder| ladder.start_byte);
     ladders
+}
+
+/// Rung 6 of every volume and entry, and nothing above it: no volume is opened.
+pub(super) fn entries(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Vec<VolumeLadder> {
+    let outer = finds.iter().filter(|find| find.inside.is_none());
+    let mut ladders: Vec<VolumeLadder> =
+        outer.map(|find| VolumeLadder::of(find, vec![entry(source, table, find, finds)])).collect();
+    ladders.extend(without_find(source, table, finds).map(|partition| of_entry(source, partition)));
+    ladders
+}
+
+/// The entries on whose ground no volume was found.
+fn without_find<'a>(
+    source: &SharedSource,
+    table: &'a TableReading,
+    finds: &'a [Find],
+) -> impl Iterator<Item = &'a Partition> {
+    let sector = source.sector_size();
+    table.partitions.iter().filter(move |partition| {
+        let range = partition.range(sector);
+        !finds.iter().any(|find| find.inside.is_none() && find.range().overlap(range).is_some())
+    })
+}
+
+/// Rungs 8 and 9 of a volume that reads by `volume`, which `find` describes.
+pub(crate) fn of_volume(volume: &dyn Volume, find: &Find, cancel: &Cancel) -> Vec<Rung> {
+    vec![file_system(volume, find), files(volume, cancel)]
 }
 
 fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find], cancel: &Cancel) -> VolumeLadder {
@@ -45,8 +66,7 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Fi
     }
     match find.geometry.open(window) {
         Ok(volume) => {
-            rungs.push(file_system(volume.as_ref(), find));
-            rungs.push(files(volume.as_ref(), cancel));
+            rungs.extend(of_volume(volume.as_ref(), find, cancel));
         }
         Err(error) => {
             let finding = Finding::at(
@@ -300,13 +320,42 @@ fn sample(volume: &dyn Volume, entry: &Entry) -> Result<(), String> {
 const KINDS: [VolumeKind; 6] =
     [VolumeKind::Ntfs, VolumeKind::Fat16, VolumeKind::Fat32, VolumeKind::Ext4, VolumeKind::HfsPlus, VolumeKind::Apfs];
 
+/// Rung 7 of a table entry behind which no volume was found: its first sectors, against what its type promises.
+fn nothing_stated(source: &SharedSource, partition: &Partition) -> Rung {
+    if partition.type_code.holds_no_volume() {
+        return Rung::new(RungName::BootSector, RungState::Untested, format!("{}: holds no volume", partition.type_code.word()));
+    }
+    let at = partition.range(source.sector_size()).start;
+    // Superblocks stand up to 1024 bytes in.
+    let mut first = [0; 4096];
+    let readable = source.read_at(at, &mut first).is_ok();
+    let blank = readable && first.iter().all(|byte| *byte == 0);
+    let fits = |kind: &VolumeKind| partition.type_code.fits(*kind);
+    if !KINDS.iter().any(fits) {
+        let note = format!("type {}: no kind known here", partition.type_code);
+        return Rung::new(RungName::BootSector, RungState::Untested, note);
+    }
+    let (severity, what, how) = match (blank, readable) {
+        (true, _) => (Severity::Broken, "the first 4096 bytes of the entry hold only zeros", "they were read without error"),
+        (false, false) => (Severity::Broken, "the first 4096 bytes of the entry cannot be read whole", "they were asked for"),
+        // What Linux keeps behind its types may be of a kind that is not known here.
+        (false, true) if fits(&VolumeKind::Ext4) => {
+            (Severity::Doubt, "nothing at the start of the entry states a volume of a kind known here", STATED_BY)
+        }
+        (false, true) => (Severity::Broken, "nothing at the start of the entry states a volume, as its type promises", STATED_BY),
+    };
+    let finding = Finding::at(severity, at, what, how);
+    let note = if severity == Severity::Broken { "gone" } else { "none known here" };
+    let rung = Rung::new(RungName::BootSector, worst(std::slice::from_ref(&finding)), note).with(vec![finding]);
+    rung.then("sweep the surface for the volume")
+}
+
+/// How it was seen that no volume is stated.
+const STATED_BY: &str = "boot sectors and superblocks of every kind known here were looked for in its first 4096 bytes";
+
 /// A table entry behind which no volume of a known kind was found.
 fn of_entry(source: &SharedSource, partition: &Partition) -> VolumeLadder {
     let range = partition.range(source.sector_size());
-    // Superblocks stand up to 1024 bytes in.
-    let mut first = [0; 4096];
-    let blank = source.read_at(range.start, &mut first).is_ok() && first.iter().all(|byte| *byte == 0);
-    let ours = KINDS.iter().any(|kind| partition.type_code.fits(*kind));
     // A drive that lies keeps nothing of what lies behind its true end.
     let lost = range.start.0 >= source.len();
     let entry = match lost {
@@ -322,18 +371,9 @@ fn of_entry(source: &SharedSource, partition: &Partition) -> VolumeLadder {
             )])
         }
     };
-    let boot = if lost {
-        Rung::new(RungName::BootSector, RungState::Untested, "not there")
-    } else if ours && blank {
-        let finding = Finding::at(
-            Severity::Broken,
-            range.start,
-            "the first 4096 bytes of the entry hold only zeros",
-            "they were read without error",
-        );
-        Rung::new(RungName::BootSector, RungState::Broken, "gone").with(vec![finding]).then("sweep the surface for the volume")
-    } else {
-        Rung::new(RungName::BootSector, RungState::Untested, format!("type {}: no kind known here", partition.type_code))
+    let boot = match lost {
+        true => Rung::new(RungName::BootSector, RungState::Untested, "not there"),
+        false => nothing_stated(source, partition),
     };
     let nothing = |rung| Rung::new(rung, RungState::Untested, "");
     VolumeLadder {

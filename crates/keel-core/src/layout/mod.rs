@@ -87,6 +87,9 @@ pub struct Layout {
     pub entries: Vec<LayoutEntry>,
     /// The finds left out.
     pub left_out: Vec<LeftOut>,
+    /// Finds that the technician held or dropped: what follows for them and for what they overlap is wanted.
+    #[serde(skip)]
+    pub by_choice: BTreeSet<String>,
     /// True when disk and partitions get new identifiers.
     pub new_ids: bool,
     /// True when a volume fills the drive without a table: nothing is proposed then.
@@ -99,7 +102,8 @@ pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choic
     let (scheme, scheme_why) = scheme::choose(source, table, finds, choices);
     let whole_drive = finds.iter().any(|find| find.needs_no_table(table) && !choices.drop.contains(&find.id));
     let ground = scheme::usable_ground(source, table, scheme);
-    let (chosen, mut left_out) = solve::choose(source, finds, choices, ground, whole_drive);
+    let (chosen, mut left_out) = solve::choose((source, table), finds, choices, ground, whole_drive);
     let entries = roles::assign(source, table, (scheme, choices), &chosen, &mut left_out);
-    Layout { scheme, scheme_why, entries, left_out, new_ids: choices.new_ids, whole_drive }
+    let by_choice = choices.hold.union(&choices.drop).cloned().collect();
+    Layout { scheme, scheme_why, entries, left_out, by_choice, new_ids: choices.new_ids, whole_drive }
 }

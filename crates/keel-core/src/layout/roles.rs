@@ -27,14 +27,18 @@ pub(super) fn assign(
     let mut entries: Vec<LayoutEntry> = Vec::new();
     for mut partition in former_entries(table, scheme, chosen, source) {
         let find = chosen.iter().find(|find| partition.holds(find.range(), sector));
-        // No entry can reach behind the end of the drive; a volume that was fitted to it gives the length.
-        let cut = find.filter(|_| partition.range(sector).end.0 > source.len());
+        // On a drive that stores less than it claims no entry can reach behind the end; a volume that was fitted to it
+        // gives the length.
+        let is_nowhere = source.identity().bytes > source.len();
+        let cut = find.filter(|_| is_nowhere && partition.range(sector).end.0 > source.len());
         partition.sectors = cut.map_or(partition.sectors, |find| find.sectors);
         let range = partition.range(sector);
         let contradicted =
             chosen.iter().any(|other| find.is_none_or(|find| find.id != other.id) && other.range().overlap(range).is_some());
         let overlaps = entries.iter().any(|entry| entry.range(sector).overlap(range).is_some());
-        if contradicted || overlaps || (find.is_none() && !ground.covers(range)) {
+        // An entry that reaches behind the end of an image that was cut short is right all the same.
+        let misplaced = find.is_none() && !ground.covers(range) && (is_nowhere || range.start < ground.start);
+        if contradicted || overlaps || misplaced {
             continue;
         }
         let kept = kept_entry(&partition, find.copied());

@@ -5,7 +5,7 @@ use keel_format::table::{Partition, Role, Scheme, TableReading};
 use keel_source::{ByteRange, Lba, SectorCount, SharedSource};
 
 use super::{Choices, LayoutEntry};
-use crate::sweep::Find;
+use crate::sweep::{Find, Grade};
 
 /// The largest LBA an MBR entry can hold.
 pub(super) const MBR_REACH: u64 = u32::MAX as u64;
@@ -28,6 +28,13 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
     }
     if table.mbr.signature && !(table.mbr.partitions.is_empty() && table.mbr.extended.is_empty()) {
         return (Scheme::Mbr, "sector 0 is an MBR with entries".into());
+    }
+    // A backup GPT would stand on the ground of a volume that reaches behind the end.
+    let reaches = |find: &&Find| find.inside.is_none() && find.grade >= Grade::Strong && find.range().end.0 > source.len();
+    if let Some(cut) = finds.iter().find(reaches)
+        && source.identity().bytes <= source.len()
+    {
+        return (Scheme::Mbr, format!("a backup GPT at this end would overwrite ground of {}, which reaches behind it", cut.id));
     }
     if table.primary.is_present() || table.backup.is_present() {
         return (Scheme::Gpt, "remains of a GPT header stand at the edge of the drive".into());

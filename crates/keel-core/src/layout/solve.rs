@@ -1,16 +1,17 @@
 //! Choosing the finds: best total evidence without overlap, exactly.
 
+use keel_format::table::TableReading;
 use keel_source::{ByteRange, SharedSource, printable};
 
 use super::{Choices, LeftOut};
-use crate::sweep::{Find, Grade};
+use crate::sweep::{Behind, Find, Grade};
 
 /// Weight that a held find has above all evidence.
 const HELD: i64 = 1 << 40;
 
 /// The finds that stand together, by start, and the reasons of the others.
 pub(super) fn choose<'a>(
-    source: &SharedSource,
+    drive: (&SharedSource, &TableReading),
     finds: &'a [Find],
     choices: &Choices,
     ground: ByteRange,
@@ -19,7 +20,7 @@ pub(super) fn choose<'a>(
     let mut left_out = Vec::new();
     let mut candidates: Vec<&Find> = Vec::new();
     for find in finds {
-        match refusal(source, find, choices, ground, whole_drive) {
+        match refusal(drive, find, choices, ground, whole_drive) {
             Some(why) => left_out.push(LeftOut { find: find.id.clone(), why }),
             None => candidates.push(find),
         }
@@ -33,7 +34,13 @@ pub(super) fn choose<'a>(
     (chosen, left_out)
 }
 
-fn refusal(source: &SharedSource, find: &Find, choices: &Choices, ground: ByteRange, whole_drive: bool) -> Option<String> {
+fn refusal(
+    (source, table): (&SharedSource, &TableReading),
+    find: &Find,
+    choices: &Choices,
+    ground: ByteRange,
+    whole_drive: bool,
+) -> Option<String> {
     if choices.drop.contains(&find.id) {
         return Some("dropped by the technician".into());
     }
@@ -57,11 +64,16 @@ fn refusal(source: &SharedSource, find: &Find, choices: &Choices, ground: ByteRa
     if find.grade == Grade::Contradicted && !held {
         return Some("its witnesses contradict one another; hold it to take it in".into());
     }
+    let past_end = find.range().end.0.saturating_sub(source.len());
+    if past_end > 0 {
+        // Where the rest may be elsewhere the entry that states the volume is right, and stays.
+        let is_nowhere = find.behind.as_ref().is_some_and(|behind| behind.is_nowhere);
+        let stated = table.partitions.iter().any(|entry| entry.holds(find.range(), source.sector_size()));
+        let why = || find.behind.as_ref().map_or_else(|| format!("reaches {past_end} bytes behind the end of the drive"), Behind::sentence);
+        return (is_nowhere || !stated).then(why);
+    }
     if let Some(behind) = find.behind.as_ref().filter(|behind| behind.why.is_some()) {
         return Some(behind.sentence());
-    }
-    if find.range().end.0 > source.len() {
-        return Some(format!("reaches {} bytes behind the end of the drive", find.range().end.0 - source.len()));
     }
     if !ground.covers(find.range()) {
         return Some("lies on the sectors that the table itself needs".into());

@@ -14,12 +14,14 @@ pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use keel_format::Structure;
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use serde::Serialize;
 
+use crate::ladder::{self, Lowered, VolumeLadder};
 use crate::layout::Layout;
 use crate::sweep::Find;
 
@@ -161,6 +163,7 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
         staged.edits.extend(table::edits(source, table, layout));
     }
     take_table(source, table, layout, wishes, &mut staged);
+    withhold_what_lowers(source, finds, layout, &mut staged);
     if wishes.only != Only::Table {
         let chosen = finds.iter().filter(|find| {
             let whole = layout.whole_drive && find.start_byte.0 == 0;
@@ -184,6 +187,32 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
     // A stable sort: headers stay behind the arrays they describe.
     staged.edits.sort_by_key(|edit| edit.order);
     staged
+}
+
+/// The rule of staging, for the edits of the table: no rung may stand lower than it does now. What the technician decided
+/// by holding or dropping finds is wanted.
+fn withhold_what_lowers(source: &SharedSource, finds: &[Find], layout: &Layout, staged: &mut Staged) {
+    if staged.edits.is_empty() {
+        return;
+    }
+    let view: SharedSource = Arc::new(overlay(source, &staged.edits));
+    let decided = |volume: &VolumeLadder| is_decided(volume, finds, layout);
+    let lowered = ladder::lowered_table(source, &view, finds, &decided);
+    if lowered.is_empty() {
+        return;
+    }
+    let why: Vec<String> = lowered.iter().map(Lowered::sentence).collect();
+    staged.edits.clear();
+    staged.withheld.push(Withheld { find: "drive".into(), structure: TABLE.into(), why: why.join("; ") });
+}
+
+/// True for a volume or entry that the technician's choices are about: one that was held or dropped, or that shares
+/// ground with such a one.
+#[must_use]
+pub fn is_decided(volume: &VolumeLadder, finds: &[Find], layout: &Layout) -> bool {
+    let ground = ByteRange::sized(volume.start_byte, volume.bytes);
+    let mut chosen = finds.iter().filter(|find| layout.by_choice.contains(&find.id));
+    chosen.any(|find| find.range().overlap(ground).is_some())
 }
 
 /// The id under which versions of the table's structures are taken.

@@ -8,6 +8,8 @@ use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 use super::check::{ByCheck, merge};
 use super::proof::{Look, look, lost};
 use super::{Checks, Edit, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
+use crate::job::Cancel;
+use crate::ladder::{self, RungState};
 use crate::sweep::Find;
 
 /// What the technician took for a structure instead of what the evidence says.
@@ -57,7 +59,11 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
             None => repairs.extend(structure.repairs()),
         }
     }
-    if matches!(wishes.only, Only::All | Only::Fs) {
+    // Of a volume that is cut short a check cannot tell what is wrong from what is missing.
+    let is_whole = find.range().end.0 <= source.len();
+    let behind = |repair: &Repair| find.start_byte.0.saturating_add(repair.at.0 + repair.bytes.len() as u64) > source.len();
+    repairs.retain(|repair| !behind(repair));
+    if matches!(wishes.only, Only::All | Only::Fs) && is_whole {
         let checked = by_check(source, find, wishes, &repairs);
         for repair in checked.repairs {
             merge(&mut repairs, repair);
@@ -125,7 +131,28 @@ fn disproved(source: &SharedSource, find: &Find, repairs: &[Repair]) -> Option<S
         return Some(format!("it would make the volume {} instead of {}", geometry.kind().word(), find.kind.word()));
     }
     let then = look(&window(&view, find), &geometry);
-    refusal(&now, &then)
+    let computed = repairs.iter().any(|repair| repair.is_main && repair.from == Take::Computed);
+    refusal(&now, &then).or_else(|| lowers(source, &view, find, &geometry, computed))
+}
+
+/// The rule of staging, for the rungs of one volume: none may stand lower by what is put back, and what was computed may
+/// not leave one broken: the volume itself speaks against it then.
+fn lowers(source: &SharedSource, view: &SharedSource, find: &Find, planned: &Geometry, computed: bool) -> Option<String> {
+    let rungs = |source: &SharedSource, geometry: &Geometry| match geometry.open(window(source, find)) {
+        Ok(volume) => ladder::of_volume(volume.as_ref(), find, &Cancel::default()),
+        Err(_) => Vec::new(),
+    };
+    let (now, then) = (rungs(source, &find.geometry), rungs(view, planned));
+    if let Some(broken) = then.iter().find(|rung| computed && rung.state == RungState::Broken) {
+        let (number, word) = (broken.rung.number(), broken.rung.word());
+        let what = broken.findings.first().map_or_else(|| broken.note.clone(), |finding| finding.what.clone());
+        return Some(format!("what was computed does not prove itself: rung {number} {word} would be broken ({what})"));
+    }
+    let worse = now.iter().zip(&then).find(|(now, then)| then.state > now.state && now.state != RungState::Untested);
+    worse.map(|(now, then)| {
+        let (number, word) = (now.rung.number(), now.rung.word());
+        format!("rung {number} {word} would be {} instead of {}", then.state.word(), now.state.word())
+    })
 }
 
 fn refusal(now: &Look, then: &Look) -> Option<String> {

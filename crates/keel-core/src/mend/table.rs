@@ -40,7 +40,8 @@ fn wanted(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec
 
 /// The edits that make the drive's table state `layout`. None when it does already, or when there is nothing to state.
 pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<Edit> {
-    if layout.entries.is_empty() || (states(reading, layout) && !layout.new_ids) {
+    let stands = (states(reading, layout) || is_cut_short(source, reading, layout)) && !layout.new_ids;
+    if layout.entries.is_empty() || stands {
         return Vec::new();
     }
     let reason = reason(reading, layout);
@@ -49,16 +50,28 @@ pub(super) fn edits(source: &SharedSource, reading: &TableReading, layout: &Layo
 
 /// True when a sound table says just this.
 fn states(reading: &TableReading, layout: &Layout) -> bool {
+    reading.is_sound() && has_just_these(reading, layout)
+}
+
+fn has_just_these(reading: &TableReading, layout: &Layout) -> bool {
     let same = |entry: &LayoutEntry| {
         reading.partitions.iter().any(|old| {
             (old.first, old.sectors, old.type_code, old.attributes)
                 == (entry.first, entry.sectors, entry.type_code, entry.attributes)
         })
     };
-    reading.is_sound()
-        && reading.scheme == Some(layout.scheme)
+    reading.scheme == Some(layout.scheme)
         && reading.partitions.len() == layout.entries.len()
         && layout.entries.iter().all(same)
+}
+
+/// True when all that is wrong with the table follows from the drive's or image's end, which comes before that of a
+/// volume: the table is right, and a backup GPT at this end would stand on the volume's ground.
+fn is_cut_short(source: &SharedSource, reading: &TableReading, layout: &Layout) -> bool {
+    let sector = source.sector_size();
+    let reaches = layout.entries.iter().any(|entry| entry.range(sector).end.0 > source.len());
+    let main = layout.scheme != Scheme::Gpt || (reading.primary.is_sound() && reading.mbr.protective);
+    reaches && main && has_just_these(reading, layout)
 }
 
 fn reason(reading: &TableReading, layout: &Layout) -> String {

@@ -137,6 +137,9 @@ fn check(source: &SharedSource, plan: &Plan, options: &ApplyOptions) -> Result<(
     if let Some(edit) = plan.edits.iter().find(|edit| edit.before.len() != edit.after.len()) {
         return Err(Refusal::Unsaved { at: edit.at_byte }.into());
     }
+    if let Some(what) = plan.lowers.first() {
+        return Err(Refusal::Lowers { what: what.clone() }.into());
+    }
     if plan.copy_first && options.override_words.as_deref() != Some(OVERRIDE) {
         return Err(Refusal::NoCopy { words: OVERRIDE }.into());
     }

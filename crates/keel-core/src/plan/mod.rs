@@ -25,13 +25,22 @@ pub struct Plan {
     pub code: String,
     /// True when the drive fails reads: it is to be copied first.
     pub copy_first: bool,
+    /// What would stand lower by it than it does now: such a plan is not applied.
+    pub lowers: Vec<String>,
 }
 
 impl Plan {
     /// A plan of `edits` for `source`; `copy_first` when its reads fail, which does not count where it is a copy itself.
     #[must_use]
     pub fn new(source: &SharedSource, edits: Vec<Edit>, copy_first: bool) -> Self {
-        Self { edits, code: source.identity().code(), copy_first: copy_first && source.missing().is_empty() }
+        Self { edits, code: source.identity().code(), copy_first: copy_first && source.missing().is_empty(), lowers: Vec::new() }
+    }
+
+    /// The same plan, of which it is known what would stand lower by it.
+    #[must_use]
+    pub fn lowering(mut self, lowers: Vec<String>) -> Self {
+        self.lowers = lowers;
+        self
     }
 
     /// Bytes that it changes.

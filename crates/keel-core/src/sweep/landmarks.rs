@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 
 use keel_format::clue::Clues;
 use keel_format::table;
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use super::{Find, infer};
+use crate::coverage::LEAST_VOLUME;
 
 /// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit.
 const WIDTH: u64 = 64 << 10;
@@ -20,6 +21,8 @@ const COPY_4K: u64 = 128 << 20;
 const COPY_BTRFS: u64 = 64 << 20;
 /// How far into the drive every aligned place is looked at.
 const DENSE: u64 = 64 << 20;
+/// The most gaps between finds that are looked at.
+const MOST_GAPS: usize = 256;
 /// Rounds of following what was found; each one needs a new find.
 const MOST_ROUNDS: usize = 256;
 
@@ -42,6 +45,7 @@ pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
         }
         finds = infer(source, clues);
         places = implied_places(source, &finds);
+        places.extend(small_gaps(source, &finds));
         places.retain(|range| !seen.contains(range));
         if places.is_empty() {
             break;
@@ -96,6 +100,14 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
 /// What finds imply: the next volume starts where one ends, and the one before ends where one starts.
 fn implied_places(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     finds.iter().filter(|find| find.inside.is_none()).flat_map(|find| around(source, find.range())).collect()
+}
+
+/// What lies between finds and is too short to count as unexplained ground: looked at whole.
+fn small_gaps(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
+    let mut volumes = RangeSet::default();
+    finds.iter().filter(|find| find.inside.is_none()).for_each(|find| volumes.add(find.range()));
+    let gaps = volumes.lacking(ByteRange::sized(ByteOffset(0), source.len()));
+    gaps.into_iter().filter(|gap| gap.len() < LEAST_VOLUME).take(MOST_GAPS).filter_map(|gap| cut(source, gap.start, gap.len())).collect()
 }
 
 fn around(source: &SharedSource, range: ByteRange) -> Vec<ByteRange> {

@@ -22,6 +22,7 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 use serde::Serialize;
 
 use crate::CoreError;
+use crate::coverage::Coverage;
 use crate::job::Desk;
 
 /// Where a sweep looks.
@@ -86,6 +87,28 @@ impl Sweep {
     }
 }
 
+/// What a sweep leaves for verdicts: its finds, and the ground of which every sector was looked at.
+#[derive(Debug, Clone, Copy)]
+pub struct Seen<'a> {
+    /// The finds.
+    pub finds: &'a [Find],
+    /// The ground, ascending.
+    pub looked_at: &'a [ByteRange],
+}
+
+impl<'a> From<&'a Sweep> for Seen<'a> {
+    fn from(sweep: &'a Sweep) -> Self {
+        Self { finds: &sweep.finds, looked_at: &sweep.looked_at }
+    }
+}
+
+impl<'a> From<&'a Vec<Find>> for Seen<'a> {
+    /// Finds of which nothing more is known.
+    fn from(finds: &'a Vec<Find>) -> Self {
+        Self { finds, looked_at: &[] }
+    }
+}
+
 /// Sweeps `source`. Progress goes to `desk`; when it is cancelled the state so far is written to the state file and
 /// what was found so far comes back.
 ///
@@ -102,7 +125,8 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     let ground = match options.reach {
         Reach::Landmarks => Vec::new(),
         Reach::Surface => vec![ByteRange::new(ByteOffset(0), ByteOffset(source.len()))],
-        Reach::Doubt => doubtful_ground(source, &finds),
+        // What the landmarks explain is not read again; all else is.
+        Reach::Doubt => Coverage::of(source, &table::read(source.as_ref()), &finds, &[]).unexplained,
     };
     let mut cancelled = false;
     if !ground.is_empty() && !desk.cancel().is_cancelled() {
@@ -122,33 +146,6 @@ fn infer(source: &SharedSource, clues: &Clues) -> Vec<Find> {
     tidy.tidy();
     let found = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
     find::make(source, found)
-}
-
-/// The ground that landmarks leave in doubt: nothing when a sound table and certain finds agree; else all ground that
-/// no certain find covers.
-fn doubtful_ground(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
-    /// Gaps up to this length are alignment, and the landmarks looked into them.
-    const LEAST_GAP: u64 = 2 << 20;
-    let table = table::read(source.as_ref());
-    let sector = source.sector_size();
-    let trusted = finds.iter().filter(|find| find.grade == Grade::Certain && find.inside.is_none());
-    let trusted: Vec<ByteRange> = trusted.filter(|find| !find.is_open_ended()).map(Find::range).collect();
-    let entries_hold = table.partitions.iter().all(|partition| trusted.iter().any(|ground| partition.holds(*ground, sector)));
-    if table.is_sound() && !table.partitions.is_empty() && entries_hold {
-        return Vec::new();
-    }
-    let mut ground = Vec::new();
-    let mut end = ByteOffset(0);
-    let mut sorted = trusted;
-    sorted.sort();
-    for range in sorted.into_iter().chain([ByteRange::sized(ByteOffset(source.len()), 0)]) {
-        let gap = ByteRange::new(end, range.start);
-        if gap.len() > LEAST_GAP {
-            ground.push(gap);
-        }
-        end = end.max(range.end);
-    }
-    ground
 }
 
 /// Bytes a second.

@@ -17,10 +17,15 @@ const MOST_FILES: u64 = 200_000;
 pub struct Behind {
     /// Length that the volume was made with, in bytes.
     pub made_bytes: u64,
+    /// Bytes of the volume that lie behind the end.
+    pub missing_bytes: u64,
     /// Files that lie wholly before the end.
     pub whole_files: u64,
     /// Files that lose something.
     pub cut_files: u64,
+    /// True where the drive was shown to store less than it claims: the rest is nowhere. Else the image or the drive is
+    /// shorter than what it held, and the rest may be elsewhere.
+    pub is_nowhere: bool,
     /// Why the volume cannot be fitted; none where it was.
     pub why: Option<String>,
 }
@@ -30,31 +35,44 @@ impl Behind {
     #[must_use]
     pub fn sentence(&self) -> String {
         let made = size_decimal(self.made_bytes);
-        let files = format!("{} files lie wholly before the true end, {} lose something", self.whole_files, self.cut_files);
-        match &self.why {
-            None => format!("made with {made}, more than the drive stores; what it uses lies before the true end: {files}"),
-            Some(why) => format!("made with {made}, more than the drive stores; {why}; {files}: take them out"),
+        let end = if self.is_nowhere { "true end" } else { "end" };
+        let files =
+            format!("files wholly before the {end}: {}, files that lose something: {}", self.whole_files, self.cut_files);
+        match (&self.why, self.is_nowhere) {
+            (None, _) => {
+                format!("made with {made}, more than the drive stores; what it uses lies before the {end}: {files}")
+            }
+            (Some(why), true) => format!("made with {made}, more than the drive stores; {why}; {files}: take them out"),
+            (Some(why), false) => {
+                let missing = size_decimal(self.missing_bytes);
+                format!("reaches {} bytes ({missing} of {made}) behind the end of the drive: {why}; {files}", self.missing_bytes)
+            }
         }
     }
 }
 
-/// Fits `finds` that reach behind the end of a drive which stores less than it claims. What is shorter for another reason
-/// (an image that was cut) is left as it is: its rest may be somewhere.
+/// Why nothing is fitted where the rest may be somewhere.
+const CUT_SHORT: &str = "an image that was cut short, or a drive that does not show all of itself; its entry stays as it is";
+
+/// Tells of `finds` that reach behind the end what survives. On a drive that was shown to store less than it claims they
+/// are fitted to it where that can be done; what is shorter for another reason (an image that was cut, a capacity that is
+/// clipped) is left as it is: its rest may be somewhere.
 pub(super) fn fit(source: &SharedSource, finds: &mut [Find]) {
-    if source.identity().bytes <= source.len() {
-        return;
-    }
+    let is_nowhere = source.identity().bytes > source.len();
     let sector = source.sector_size().bytes();
     for find in finds.iter_mut().filter(|find| find.inside.is_none() && find.range().end.0 > source.len()) {
         let room = (ByteOffset(source.len()) - find.start_byte) / sector * sector;
-        let mut behind = Behind { made_bytes: find.bytes, whole_files: 0, cut_files: 0, why: None };
+        let missing_bytes = find.range().end.0 - source.len();
+        let mut behind =
+            Behind { made_bytes: find.bytes, missing_bytes, whole_files: 0, cut_files: 0, is_nowhere, why: None };
         match fitted(source, find, room, &mut behind) {
-            Ok(geometry) => {
+            Ok(geometry) if is_nowhere => {
                 find.geometry = geometry;
                 find.bytes = geometry.bytes();
                 find.sectors = SectorCount(find.bytes.div_ceil(sector));
             }
-            Err(why) => behind.why = Some(why),
+            Err(why) if is_nowhere => behind.why = Some(why),
+            Ok(_) | Err(_) => behind.why = Some(CUT_SHORT.into()),
         }
         find.behind = Some(behind);
     }

@@ -139,6 +139,17 @@ impl FatVolume {
         Ok(slot.first_cluster())
     }
 
+    /// Where a file lies by its chain alone, up to one cluster more than its size asks: a chain that is longer shows.
+    ///
+    /// # Errors
+    /// [`FormatError`] when its entry cannot be read.
+    pub(super) fn recorded_extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
+        let slot = self.slot_of(file)?;
+        let wanted = u64::from(slot.raw.file_size.get()).div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
+        let chain = self.table.chain(slot.first_cluster(), wanted + 1);
+        Ok(if chain.finding.is_some() { Vec::new() } else { self.table.extents(&chain) })
+    }
+
     /// The clusters of a file. A deleted file's chain is gone: its clusters are taken as they follow one another.
     fn file_chain(&self, slot: &RawSlot) -> Chain {
         let size = u64::from(slot.raw.file_size.get());
@@ -152,7 +163,31 @@ impl FatVolume {
             let count = wanted.min(end.saturating_sub(u64::from(first)));
             return Chain::straight(first, count);
         }
-        self.table.chain(first, wanted)
+        let chain = self.table.chain(first, wanted);
+        if chain.clusters >= wanted || chain.finding.is_none() { chain } else { self.bridged(chain, wanted) }
+    }
+
+    /// A chain that is cut because its entries are gone, gone on with over the clusters that follow one another as long as
+    /// no entry says that another file has them. Its finding stays: this is guessed.
+    fn bridged(&self, mut chain: Chain, wanted: u64) -> Chain {
+        while chain.clusters < wanted {
+            let Some(next) = chain.runs.last().and_then(|(first, count)| first.checked_add(*count)) else { break };
+            if u64::from(next) >= self.geometry.cluster_count() + 2 || !self.table.is_unknown(next) {
+                break;
+            }
+            chain.push(next);
+        }
+        // Behind the gap the entries may be there again.
+        let next = chain.runs.last().and_then(|(first, count)| first.checked_add(*count));
+        if let Some(next) = next.filter(|_| chain.clusters < wanted) {
+            let rest = self.table.chain(next, wanted - chain.clusters);
+            if rest.finding.is_none() && chain.clusters + rest.clusters == wanted {
+                for (first, count) in rest.runs {
+                    (0..count).for_each(|index| chain.push(first.saturating_add(index)));
+                }
+            }
+        }
+        chain
     }
 }
 

@@ -6,17 +6,28 @@ use super::FatGeometry;
 use crate::pages::Pages;
 use crate::{Chain, Link, LinkTable, VolumeKind};
 
-/// A FAT with a bounded cache. Reads the first copy, and the next one where the first does not read.
+/// A FAT with a bounded cache. Reads the leading copy, and the next one where it does not read.
 pub struct FatTable {
     pages: Pages,
     geometry: FatGeometry,
+    /// The copy that is asked first: the first one that begins as a FAT does.
+    lead: u32,
 }
 
 impl FatTable {
     /// The FATs of the volume in `source`.
     #[must_use]
     pub fn new(source: SharedSource, geometry: FatGeometry) -> Self {
-        Self { pages: Pages::new(source), geometry }
+        let mut table = Self { pages: Pages::new(source), geometry, lead: 0 };
+        let begins = |copy: &u32| table.bytes::<3>(*copy, 0).is_some_and(|first| matches!(first, [0xF0 | 0xF8..=0xFF, 0xFF, 0xFF]));
+        table.lead = (0..geometry.fats).find(begins).unwrap_or(0);
+        table
+    }
+
+    /// The copies, the leading one first.
+    fn copies(&self) -> impl Iterator<Item = u32> {
+        let lead = self.lead;
+        std::iter::once(lead).chain((0..self.geometry.fats).filter(move |copy| *copy != lead))
     }
 
     fn bytes<const N: usize>(&self, copy: u32, offset: u64) -> Option<[u8; N]> {
@@ -50,12 +61,18 @@ impl FatTable {
     /// be read.
     #[must_use]
     pub fn entry(&self, cluster: u32) -> Option<u32> {
-        let mut copies = (0..self.geometry.fats).filter_map(|copy| self.entry_in(copy, cluster));
+        let mut copies = self.copies().filter_map(|copy| self.entry_in(copy, cluster));
         let first = copies.next();
         match first.is_some_and(|entry| cluster < 2 || self.can_be(entry)) {
             true => first,
             false => copies.find(|entry| self.can_be(*entry)).or(first),
         }
+    }
+
+    /// True where no copy says what the entry of `cluster` is: all say free, or what cannot be.
+    pub(super) fn is_unknown(&self, cluster: u32) -> bool {
+        let entries = self.copies().filter_map(|copy| self.entry_in(copy, cluster));
+        entries.into_iter().all(|entry| entry == 0 || !self.can_be(entry))
     }
 
     fn can_be(&self, entry: u32) -> bool {
@@ -66,8 +83,8 @@ impl FatTable {
     fn link(&self, cluster: u32) -> Link {
         let entry = self.entry(cluster);
         let other = || {
-            let entries = (0..self.geometry.fats).filter_map(|copy| self.entry_in(copy, cluster));
-            entries.into_iter().find(|entry| *entry != 0 && self.can_be(*entry))
+            let mut entries = self.copies().filter_map(|copy| self.entry_in(copy, cluster));
+            entries.find(|entry| *entry != 0 && self.can_be(*entry))
         };
         link_of(if entry == Some(0) { other().or(entry) } else { entry })
     }

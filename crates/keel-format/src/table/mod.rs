@@ -159,6 +159,16 @@ impl TypeCode {
         }
     }
 
+    /// True for types whose ground is used without a file system: by a loader, or by the system itself.
+    #[must_use]
+    pub fn holds_no_volume(self) -> bool {
+        match self {
+            Self::Mbr(code) => mbr::holds_no_volume(code),
+            Self::Gpt(guid) => gpt::holds_no_volume(guid),
+            Self::Apm(_) => false,
+        }
+    }
+
     /// True when an operating system looks for a volume of `kind` behind this type.
     #[must_use]
     pub fn fits(self, kind: VolumeKind) -> bool {

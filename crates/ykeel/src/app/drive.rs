@@ -7,12 +7,12 @@ use std::sync::Arc;
 use keel_core::CoreError;
 use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
-use keel_core::ladder::{Ground, Ladder, Rung};
+use keel_core::ladder::{self, Ground, Ladder, Lowered, Rung, VolumeLadder};
 use keel_core::layout::{self, Choices, Layout};
 use keel_core::mend::{self, Edit, Look, Proven, Withheld};
 use keel_core::plan::{Applied, Condition, Plan, Step};
 use keel_core::reads::{ReadsProgress, Survey};
-use keel_core::sweep::{Find, Reach, RootLook, Sweep, SweepProgress};
+use keel_core::sweep::{Find, Reach, RootLook, Seen, Sweep, SweepProgress};
 use keel_format::table::{self, TableReading};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
@@ -69,6 +69,8 @@ pub(crate) struct Drive {
     pub(crate) after: Option<Ladder>,
     pub(crate) finds: Vec<Find>,
     pub(crate) swept: Swept,
+    /// The ground of which every sector was looked at.
+    pub(crate) looked_at: Vec<ByteRange>,
     pub(crate) reach: Reach,
     pub(crate) progress: Option<SweepProgress>,
     pub(crate) bad: Vec<ByteRange>,
@@ -137,6 +139,7 @@ impl Drive {
             after: None,
             finds: Vec::new(),
             swept: Swept::No,
+            looked_at: Vec::new(),
             reach: Reach::Landmarks,
             progress: None,
             bad: Vec::new(),
@@ -196,10 +199,29 @@ impl Drive {
         Arc::new(mend::overlay(&self.source, &self.edits))
     }
 
+    /// Begins to examine `view`: the drive, or the drive as it would be.
+    pub(crate) fn examine(&self, view: SharedSource) -> Job<(), Ladder> {
+        let (finds, looked_at, ground) = (self.finds.clone(), self.looked_at.clone(), self.ground.clone());
+        Job::start(move |desk| {
+            let seen = Seen { finds: &finds, looked_at: &looked_at };
+            match ground {
+                Some(ground) => ladder::examine_on(&ground, &view, seen, desk.cancel()),
+                None => ladder::examine(&view, seen, desk.cancel()),
+            }
+        })
+    }
+
     /// The plan as it stands.
     pub(crate) fn plan(&self) -> Plan {
         let copy_first = self.copy_first || self.ladder.as_ref().is_some_and(Ladder::reads_fail);
-        Plan::new(&self.source, self.edits.clone(), copy_first)
+        let lowers = match (&self.ladder, &self.after, &self.layout) {
+            (Some(now), Some(after), Some(layout)) => {
+                let decided = |volume: &VolumeLadder| mend::is_decided(volume, &self.finds, layout);
+                ladder::lowered(now, after, &decided).iter().map(Lowered::sentence).collect()
+            }
+            _ => Vec::new(),
+        };
+        Plan::new(&self.source, self.edits.clone(), copy_first).lowering(lowers)
     }
 
     /// True while anything runs.

@@ -8,7 +8,7 @@ use keel_core::ladder::{Ground, Rung};
 use keel_core::mend::{self, Look};
 use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
 use keel_core::sweep::{self, Reach, RootLook, SweepOptions};
-use keel_core::{case, fathom, files, ladder, yard};
+use keel_core::{case, fathom, files, yard};
 use keel_source::SharedSource;
 
 use super::drive::{Drive, Swept, Writing};
@@ -115,7 +115,8 @@ impl App {
         }
         drive.reach = reach;
         drive.progress = None;
-        let state = (reach != Reach::Landmarks).then(|| case::drive_folder(drive.source.identity()).join("sweep.json"));
+        // What an earlier sweep saw of a drive that did not change is known from the start.
+        let state = Some(case::drive_folder(drive.source.identity()).join("sweep.json"));
         let (source, options) = (SharedSource::clone(&drive.source), SweepOptions { reach, state });
         drive.sweep_job = Some(Job::start(move |desk| sweep::sweep(&source, &options, desk)));
         if reach != Reach::Landmarks {
@@ -125,12 +126,7 @@ impl App {
 
     fn examine_drive(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        let (source, finds) = (SharedSource::clone(&drive.source), drive.finds.clone());
-        let ground = drive.ground.clone();
-        drive.ladder_job = Some(Job::start(move |desk| match ground {
-            Some(ground) => ladder::examine_on(&ground, &source, &finds, desk.cancel()),
-            None => ladder::examine(&source, &finds, desk.cancel()),
-        }));
+        drive.ladder_job = Some(drive.examine(SharedSource::clone(&drive.source)));
     }
 
     fn examine_plan(&mut self) {
@@ -138,11 +134,7 @@ impl App {
         drive.after = None;
         drive.after_job = None;
         if !drive.edits.is_empty() {
-            let (view, finds, ground) = (drive.view(), drive.finds.clone(), drive.ground.clone());
-            drive.after_job = Some(Job::start(move |desk| match ground {
-                Some(ground) => ladder::examine_on(&ground, &view, &finds, desk.cancel()),
-                None => ladder::examine(&view, &finds, desk.cancel()),
-            }));
+            drive.after_job = Some(drive.examine(drive.view()));
         }
     }
 

@@ -110,6 +110,7 @@ impl App {
                 Message::Done(Ok(sweep)) => {
                     keep_selection(drive, sweep.finds);
                     drive.bad = sweep.bad;
+                    drive.looked_at = sweep.looked_at;
                     drive.swept = match (sweep.cancelled, drive.reach) {
                         (true, _) => Swept::Stopped,
                         (false, keel_core::sweep::Reach::Landmarks) => Swept::Landmarks,

@@ -1,5 +1,6 @@
 //! `ykeel ladder`.
 
+use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ladder, Rung};
 use keel_core::plan;
 use keel_core::sweep::Reach;
@@ -12,7 +13,7 @@ use crate::exit::Ended;
 pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
     let source = open(args)?;
     let swept = sweep(&source, Reach::Landmarks)?;
-    let ladder = ladder::examine(&source, &swept.finds, &cancel());
+    let ladder = ladder::examine(&source, &swept, &cancel());
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
@@ -36,12 +37,15 @@ pub(super) fn print(ladder: &Ladder) {
     }
     println!("{}", ladder.drive.name);
     ladder.rungs.iter().rev().for_each(print_rung);
-    match &ladder.lowest_broken {
-        Some(lowest) => {
-            let of = lowest.volume.as_ref().map(|volume| format!(" of {volume}")).unwrap_or_default();
-            println!("lowest broken: {} {}{of}", lowest.rung.number(), lowest.rung.word());
-        }
-        None => println!("no rung is broken"),
+    println!("{}", ladder.verdict());
+    print_coverage(&ladder.coverage);
+}
+
+/// How much of the drive a verdict rests on, and what follows.
+pub(super) fn print_coverage(coverage: &Coverage) {
+    println!("coverage: {}", coverage.sentence());
+    if let Some(next) = coverage.next() {
+        println!("next: {next} (ykeel sweep SOURCE)");
     }
 }
 

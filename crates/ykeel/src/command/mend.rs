@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use keel_core::CoreError;
-use keel_core::ladder::{self, Ground, Ladder};
+use keel_core::coverage::Coverage;
+use keel_core::ladder::{self, Ground, Ladder, Lowered, VolumeLadder};
 use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
-use keel_core::sweep::{Find, Reach};
+use keel_core::sweep::{Find, Reach, Sweep};
 use keel_format::{Compute, Take, table};
 use keel_source::{SharedSource, size_decimal};
 use serde::Serialize;
@@ -18,6 +19,7 @@ use crate::exit::Ended;
 
 #[derive(Serialize)]
 struct Document {
+    coverage: Coverage,
     layout: Layout,
     plan: Plan,
     withheld: Vec<Withheld>,
@@ -44,11 +46,15 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let staged = mend::stage(&source, &table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
     let edits = staged.edits.clone();
     let ground = Ground::ask(&source, &cancel(), &mut |_| {});
-    let now = ladder::examine_on(&ground, &source, &swept.finds, &cancel());
+    let now = ladder::examine_on(&ground, &source, &swept, &cancel());
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
-    let after = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, &swept.finds, &cancel()));
-    let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first);
-    let mut document = Document { layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
+    let after = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, &swept, &cancel()));
+    let decided = |volume: &VolumeLadder| mend::is_decided(volume, &swept.finds, &layout);
+    let lowered = after.as_ref().map(|after| ladder::lowered(&now, after, &decided)).unwrap_or_default();
+    let lowers = lowered.iter().map(Lowered::sentence).collect();
+    let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first).lowering(lowers);
+    let coverage = now.coverage.clone();
+    let mut document = Document { coverage, layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
@@ -71,7 +77,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         }
     }
     if args.apply {
-        document.applied = Some(apply(args, &source, &document.plan, &swept.finds)?);
+        document.applied = Some(apply(args, &source, &document.plan, &swept)?);
     }
     if args.source.json {
         return print_json(&document);
@@ -142,7 +148,7 @@ fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Tak
     Ok((id.into(), name.into(), field, take))
 }
 
-fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) -> anyhow::Result<AppliedDocument> {
+fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> anyhow::Result<AppliedDocument> {
     let confirmation = match (&args.confirm, args.yes) {
         (Some(code), _) => Confirmation::Code(code.clone()),
         (None, true) => Confirmation::Yes,
@@ -154,7 +160,7 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) ->
         bundle: args.bundle.clone(),
         stamp: crate::app::stamp(),
     };
-    let before = mend::looks(source, finds);
+    let before = mend::looks(source, &swept.finds);
     let applied = plan::apply(source, plan, &options, &mut |_| {}).map_err(|error| match error {
         // The bundle is on disk: say how to get back.
         CoreError::Source(inner @ keel_source::SourceError::Write { .. }) => {
@@ -164,8 +170,8 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, finds: &[Find]) ->
         other => other,
     })?;
     // The drive as it is, asked anew.
-    let ladder = ladder::examine(source, finds, &cancel());
-    let proof = mend::proven(source, finds, &before);
+    let ladder = ladder::examine(source, swept, &cancel());
+    let proof = mend::proven(source, &swept.finds, &before);
     Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, ladder, proof })
 }
 
@@ -176,7 +182,9 @@ fn print_plan(document: &Document) {
         println!("not mended: {} of {}: {}", withheld.structure, withheld.find, withheld.why);
     }
     if plan.edits.is_empty() {
-        println!("plan: empty; nothing here needs a repair that the evidence supports");
+        println!("plan: empty; nothing that was looked at needs a repair that the evidence supports");
+        super::ladder::print_coverage(&document.coverage);
+        println!("{}", document.now.verdict());
         return;
     }
     println!("plan: {} edits, {}", plan.edits.len(), size_decimal(plan.bytes()));
@@ -187,6 +195,9 @@ fn print_plan(document: &Document) {
     if let Some(after) = &document.after {
         println!("the ladder as it would be:");
         super::ladder::print(after);
+    }
+    for lowers in &plan.lowers {
+        println!("this plan is refused: {lowers}");
     }
     if plan.copy_first {
         println!("this drive fails reads: copy it first, or save a repaired copy with --save-as");

@@ -130,7 +130,7 @@ fn copy_of(source: &SharedSource, case: Option<&Case>) -> Option<keel_source::Co
 fn whole(source: &SharedSource, case: Option<&Case>) -> anyhow::Result<Vec<Drawing>> {
     let swept = sweep(source, Reach::Doubt)?;
     let ground = Ground::ask(source, &cancel(), &mut |_| {});
-    let ladder = ladder::examine_on(&ground, source, &swept.finds, &cancel());
+    let ladder = ladder::examine_on(&ground, source, &swept, &cancel());
     // A survey that was asked for says more than the ladder's samples.
     let survey = reads::known(source.identity()).or(ground.survey);
     let journal = case.map(|case| -> anyhow::Result<_> {

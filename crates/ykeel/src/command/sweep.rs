@@ -1,5 +1,6 @@
 //! `ykeel sweep`.
 
+use keel_core::coverage::Coverage;
 use keel_core::layout::{self, Layout};
 use keel_core::sweep::{Behind, Find, Reach};
 use keel_format::{VolumeKind, Witness, table};
@@ -34,6 +35,7 @@ struct FindDocument<'a> {
 struct Document<'a> {
     finds: Vec<FindDocument<'a>>,
     layout: &'a Layout,
+    coverage: &'a Coverage,
     unreadable: &'a [ByteRange],
 }
 
@@ -62,14 +64,16 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
     let swept = sweep(&source, reach)?;
     let table = table::read(source.as_ref());
     let layout = layout::settle(&source, &table, &swept.finds, &choices(choice, &swept.finds)?);
+    let coverage = Coverage::of(&source, &table, &swept.finds, &swept.looked_at);
     if args.json {
         let finds = swept.finds.iter().map(document).collect();
-        return print_json(&Document { finds, layout: &layout, unreadable: &swept.bad });
+        return print_json(&Document { finds, layout: &layout, coverage: &coverage, unreadable: &swept.bad });
     }
     for find in &swept.finds {
         print_find(find);
     }
     print_layout(&layout);
+    super::ladder::print_coverage(&coverage);
     Ok(())
 }
 

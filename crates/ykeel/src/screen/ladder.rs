@@ -1,5 +1,6 @@
 //! Ladder: the drive as the base, each volume standing on it.
 
+use keel_core::coverage::Coverage;
 use keel_core::ladder::{Ladder, Rung, RungName, RungState, VolumeLadder};
 use keel_core::reads::Survey;
 use keel_source::size_decimal;
@@ -54,8 +55,13 @@ fn first_volume(drive: &Drive, area: Rect) -> usize {
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
-    let partial =
-        Ladder { drive: drive.source.identity().clone(), rungs: drive.live.clone(), volumes: Vec::new(), lowest_broken: None };
+    let partial = Ladder {
+        drive: drive.source.identity().clone(),
+        rungs: drive.live.clone(),
+        volumes: Vec::new(),
+        lowest_broken: None,
+        coverage: Coverage::default(),
+    };
     // The drive's own rungs are shown as they come.
     let ladder = drive.ladder.as_ref().filter(|_| drive.ground_job.is_none()).unwrap_or(&partial);
     let rows = Rows::new(area);
@@ -256,7 +262,21 @@ fn why(app: &App, drive: &Drive, ladder: &Ladder) -> Why {
         let of = lowest.volume.as_ref().map(|id| format!(" of {id}")).unwrap_or_default();
         why.say(format!("· the lowest broken rung is {} {}{of}", lowest.rung.number(), lowest.rung.word()), theme.accent());
     }
+    coverage_words(&ladder.coverage, &mut why, app);
     why
+}
+
+/// What the ladder rests on.
+pub(super) fn coverage_words(coverage: &Coverage, why: &mut Why, app: &App) {
+    if coverage.bytes == 0 {
+        return;
+    }
+    why.gap();
+    why.say("Coverage", app.theme.strong());
+    why.say(format!("{}.", capital(&coverage.sentence())), app.theme.text());
+    if let Some(next) = coverage.next() {
+        why.say(format!("· {next}: 5, then s"), app.theme.text());
+    }
 }
 
 fn empty_words(rung: &Rung) -> String {

@@ -52,7 +52,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         let text = if drive.applied {
             "The plan was applied; nothing more is staged. u puts the drive back."
         } else {
-            "The plan is empty: nothing here needs a repair that the evidence supports."
+            "The plan is empty: nothing that was looked at needs a repair that the evidence supports."
         };
         put(buf, area, 1, 0, text, theme.strong());
         return;
@@ -163,10 +163,18 @@ fn why(app: &App, drive: &Drive) -> Why {
     if !plan.edits.is_empty() {
         why.say(format!("Code of this drive: {}", plan.code), theme.strong());
         why.say("a asks for it and applies the plan.", theme.text());
+        for lowers in &plan.lowers {
+            why.gap();
+            why.say(format!("This plan is refused: {lowers}."), theme.bad());
+        }
         if plan.copy_first {
             why.gap();
             why.say("This drive fails. Copy it first (3); w saves a repaired copy and leaves the drive alone.", theme.bad());
         }
+        why.gap();
+    }
+    if let Some(ladder) = drive.ladder.as_ref().filter(|ladder| !ladder.coverage.is_whole()) {
+        super::ladder::coverage_words(&ladder.coverage, &mut why, app);
         why.gap();
     }
     if let Some(bundle) = &drive.bundle {

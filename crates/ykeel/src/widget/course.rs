@@ -80,6 +80,9 @@ pub(crate) fn recommended(app: &App) -> (Stage, String) {
         .volumes
         .iter()
         .any(|volume| volume.kind.is_none() && volume.rungs.iter().any(|rung| rung.state == RungState::Broken));
+    if let Some(step) = recommended_for_ground(drive, ladder) {
+        return step;
+    }
     match drive.swept {
         _ if !drive.edits.is_empty() && drive.after.as_ref().is_some_and(|after| after.lowest_broken.is_none()) => {
             (Stage::Plan, "the plan mends every broken rung: read it, then apply".into())
@@ -95,6 +98,19 @@ pub(crate) fn recommended(app: &App) -> (Stage, String) {
         _ if !drive.edits.is_empty() => (Stage::Plan, "read the plan, then apply".into()),
         _ => (Stage::Files, "nothing can be mended here yet; take the files out".into()),
     }
+}
+
+/// Ground that nothing explains is swept before a plan is called whole or a ladder sound.
+fn recommended_for_ground(drive: &Drive, ladder: &Ladder) -> Option<(Stage, String)> {
+    if ladder.coverage.is_whole() || drive.sweep_job.is_some() {
+        return None;
+    }
+    let open = size_decimal(ladder.coverage.unexplained_bytes());
+    let advice = match drive.swept {
+        Swept::Stopped => "go on with the sweep: 5, then s".to_string(),
+        _ => format!("sweep the {open} that nothing explains: 5, then s"),
+    };
+    Some((Stage::Sweep, advice))
 }
 
 /// What comes before everything else: a link that does not hold, a drive that fails, one that lies.
@@ -137,7 +153,11 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
             let identity = drive.source.identity();
             let serial = identity.serial.as_deref().map(|serial| format!("{serial}  ")).unwrap_or_default();
             let sectors = format!("{}/{} B", identity.logical_sector.0, identity.physical_sector.0);
-            (identity.name.clone(), format!("{serial}{}  {sectors}  {}", size_decimal(identity.bytes), identity.link.word()))
+            let coverage = drive.ladder.as_ref().filter(|ladder| ladder.coverage.bytes > 0);
+            let coverage = coverage.map(|ladder| format!("  coverage {} %", ladder.coverage.percent())).unwrap_or_default();
+            let facts =
+                format!("{serial}{}  {sectors}  {}{coverage}", size_decimal(identity.bytes), identity.link.word());
+            (identity.name.clone(), facts)
         }
         None => (format!("{} drives on the bench", app.berths.len()), String::new()),
     };

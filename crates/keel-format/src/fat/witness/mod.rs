@@ -1,7 +1,10 @@
 //! Evidence for FAT volumes: what sectors look like, and the volumes that follow from them.
 
 mod clue;
+mod extent;
 mod infer;
+mod lost;
+mod surface;
 mod verify;
 
 pub use clue::{Dot, FatClues, FatStart, boot_sector, is_marked, look};

@@ -17,20 +17,42 @@ const MOST_CHECKED: usize = 64;
 /// Verifies a FAT volume at `start` on the drive and gathers its witnesses. `None` when its FAT or root is not there
 /// and no boot sector at `start` speaks for it.
 pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: FatGeometry, dots: &[Dot]) -> Option<FoundVolume> {
+    let found = gathered(drive, start, geometry, dots);
+    let rests =
+        found.has(WitnessKind::CoreMetadata) || (found.has(WitnessKind::BootSector) && found.has(WitnessKind::RootDirectory));
+    rests.then_some(found)
+}
+
+/// As [`verify`], for a volume that folders and chains speak for: `more` is what they say.
+pub(super) fn verify_lost(
+    drive: &SharedSource,
+    start: ByteOffset,
+    geometry: FatGeometry,
+    (dots, more): (&[Dot], Vec<Witness>),
+) -> Option<FoundVolume> {
+    let mut found = gathered(drive, start, geometry, dots);
+    found.witnesses.extend(more);
+    (found.has(WitnessKind::CoreMetadata) || found.has(WitnessKind::RootDirectory)).then_some(found)
+}
+
+fn gathered(drive: &SharedSource, start: ByteOffset, geometry: FatGeometry, dots: &[Dot]) -> FoundVolume {
     let range = ByteRange::sized(start, geometry.volume_bytes());
     let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
     let mut witnesses = vec![boot_witness(drive, start, &geometry)];
     if geometry.kind == VolumeKind::Fat32 {
         witnesses.push(backup_witness(drive, start, &geometry));
     }
-    witnesses.extend(fat_witnesses(&window, start, &geometry));
+    // A boot sector that stands at the start is not that of FATs which stand elsewhere.
+    let boots = [WitnessKind::BootSector, WitnessKind::BackupBootSector];
+    let stated = witnesses.iter().any(|witness| boots.contains(&witness.kind) && witness.weight > 0);
+    witnesses.extend(fat_witnesses(&window, start, &geometry, stated));
     let volume = FatVolume::open(Arc::clone(&window), geometry).ok();
     let mut newest = None;
     if let Some(volume) = &volume {
         witnesses.extend(root_witnesses(volume, &window, start, &mut newest));
     }
     witnesses.extend(dot_witness(start, &geometry, dots));
-    let found = FoundVolume {
+    FoundVolume {
         kind: geometry.kind,
         start,
         bytes: geometry.volume_bytes(),
@@ -38,10 +60,7 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: FatGeome
         witnesses,
         geometry: Geometry::Fat(geometry),
         newest,
-    };
-    let rests =
-        found.has(WitnessKind::CoreMetadata) || (found.has(WitnessKind::BootSector) && found.has(WitnessKind::RootDirectory));
-    rests.then_some(found)
+    }
 }
 
 fn states(drive: &SharedSource, at: ByteOffset, geometry: &FatGeometry) -> Option<bool> {
@@ -76,35 +95,58 @@ fn backup_witness(drive: &SharedSource, start: ByteOffset, geometry: &FatGeometr
     if weight > 0 { witness.start(start).length(geometry.volume_bytes()) } else { witness }
 }
 
-fn fat_witnesses(window: &SharedSource, start: ByteOffset, geometry: &FatGeometry) -> Vec<Witness> {
+fn fat_witnesses(window: &SharedSource, start: ByteOffset, geometry: &FatGeometry, stated: bool) -> Vec<Witness> {
     let sector = geometry.bytes_per_sector as usize;
     let first_at = geometry.fat_at(0);
     let starts_fat = |bytes: &[u8]| bytes.first() == Some(&geometry.media) && bytes.get(1..3) == Some(&[0xFF, 0xFF]);
+    let begin = |copy| read_bytes(window.as_ref(), geometry.fat_at(copy), sector, "FAT").is_ok_and(|bytes| starts_fat(&bytes));
+    let (first, second) = (begin(0), geometry.fats > 1 && begin(1));
+    let (same, asked) = if geometry.fats > 1 { agreement(window, geometry) } else { (0, 0) };
+    let copies = same > 0 && same * 2 >= asked;
     let mut witnesses = Vec::new();
-    let first = read_bytes(window.as_ref(), first_at, sector, "FAT").unwrap_or_default();
-    let (weight, says) = match starts_fat(&first) {
-        true => (20, format!("FAT 1 begins with media byte 0x{:02X} where the geometry puts it", geometry.media)),
-        false => (-15, "no FAT where the geometry puts it".to_string()),
+    let (weight, says) = match (first, second, copies) {
+        (true, _, _) => (20, format!("FAT 1 begins with media byte 0x{:02X} where the geometry puts it", geometry.media)),
+        (false, true, _) => (12, "FAT 1 does not begin where the geometry puts it; FAT 2 does".to_string()),
+        (false, false, true) if !stated => (8, "neither FAT begins as one; what stands in them is the same in both".to_string()),
+        (false, false, _) if !stated => (-5, "nothing is left of the FATs where the geometry puts them".to_string()),
+        (false, false, _) => (-15, "no FAT where the geometry puts it".to_string()),
     };
     witnesses.push(Witness::at(WitnessKind::CoreMetadata, start + first_at.0, weight, says));
     if geometry.fats > 1 {
-        let last = geometry.fat_bytes().saturating_sub(sector as u64);
-        let places = [0, last / 16, last / 4, last].map(|at| at / sector as u64 * sector as u64);
-        let same = |at: &u64| {
-            let one = read_bytes(window.as_ref(), geometry.fat_at(0) + *at, sector, "FAT").ok();
-            one.is_some() && one == read_bytes(window.as_ref(), geometry.fat_at(1) + *at, sector, "FAT").ok()
-        };
-        let agree = places.iter().filter(|at| same(at)).count();
-        let second = read_bytes(window.as_ref(), geometry.fat_at(1), sector, "FAT").unwrap_or_default();
-        let (weight, says) = match starts_fat(&second) {
-            true => {
-                (4 + 2 * i32::try_from(agree).unwrap_or(0), format!("FAT 2 stands behind it and agrees at {agree} of 4 places"))
+        let (weight, says) = match (first && second, copies) {
+            (true, _) => {
+                let agree = if asked == 0 { 4 } else { 8 * same / asked };
+                (4 + agree, format!("FAT 2 stands behind it; {same} of {asked} places in use agree"))
             }
-            false => (-25, "no second FAT behind the first".to_string()),
+            (false, true) if !stated => (4, format!("{same} of {asked} places in use are the same in both FATs")),
+            (false, _) if !first && second && !stated => (0, "nothing of FAT 1 agrees with FAT 2".to_string()),
+            (false, _) if !first && !stated => (0, "nothing is left of FAT 2 either".to_string()),
+            (false, _) => (-25, "no second FAT behind the first".to_string()),
         };
         witnesses.push(Witness::at(WitnessKind::CoreCopy, start + geometry.fat_at(1).0, weight, says));
     }
     witnesses
+}
+
+/// How many of the places in use are the same in the first two FATs, and how many were asked.
+fn agreement(window: &SharedSource, geometry: &FatGeometry) -> (i32, i32) {
+    const PLACES: u64 = 16;
+    let sector = u64::from(geometry.bytes_per_sector);
+    let read = |at| read_bytes(window.as_ref(), at, geometry.bytes_per_sector as usize, "FAT").unwrap_or_default();
+    let used = |bytes: &[u8]| bytes.iter().any(|byte| *byte != 0);
+    let places = (0..PLACES).map(|part| u64::from(geometry.fat_sectors) * part * part / (PLACES * PLACES) * sector);
+    let (mut same, mut asked, mut last) = (0, 0, None);
+    for place in places {
+        if last.replace(place) == Some(place) {
+            continue;
+        }
+        let (one, two) = (read(geometry.fat_at(0) + place), read(geometry.fat_at(1) + place));
+        if used(&one) || used(&two) {
+            asked += 1;
+            same += i32::from(one == two);
+        }
+    }
+    (same, asked)
 }
 
 /// The root lists plausible names, and the folders it names begin with a `.` entry of their own cluster.

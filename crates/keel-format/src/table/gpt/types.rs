@@ -15,6 +15,10 @@ const LINUX_HOME: Uuid = uuid!("933AC7E1-2EB4-4F13-B844-0E14E2AEF915");
 const LINUX_ROOT: Uuid = uuid!("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709");
 const HFS_PLUS: Uuid = uuid!("48465300-0000-11AA-AA11-00306543ECAC");
 const APFS: Uuid = uuid!("7C3457EF-0000-11AA-AA11-00306543ECAC");
+const RESERVED: Uuid = uuid!("E3C9E316-0B5C-4DB8-817D-F92DF00215AE");
+const BIOS_BOOT: Uuid = uuid!("21686148-6449-6E6F-744E-656564454649");
+const PREP_BOOT: Uuid = uuid!("9E1A2D38-C612-4316-AA26-8B49521E5A8B");
+const DYNAMIC_METADATA: Uuid = uuid!("5808C8AA-7E8F-42E0-85D2-E1E90434CFB3");
 const RECOVERY: Uuid = uuid!("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC");
 
 /// The customary type for a kind, and the other ones behind which systems find it too.
@@ -37,6 +41,12 @@ pub fn types_for(kind: VolumeKind) -> (Uuid, &'static [Uuid]) {
     }
 }
 
+/// True for types whose ground is used without a file system: by a loader, or by the system itself.
+#[must_use]
+pub fn holds_no_volume(guid: Uuid) -> bool {
+    matches!(guid, RESERVED | BIOS_BOOT | PREP_BOOT | DYNAMIC_METADATA)
+}
+
 /// What a type stands for, in words.
 #[must_use]
 pub fn word_for(guid: Uuid) -> &'static str {
@@ -53,6 +63,9 @@ pub fn word_for(guid: Uuid) -> &'static str {
         HFS_PLUS => "HFS+",
         APFS => "APFS",
         RECOVERY => "recovery",
+        RESERVED => "reserved",
+        BIOS_BOOT | PREP_BOOT => "boot loader",
+        DYNAMIC_METADATA => "dynamic disk metadata",
         _ => "other type",
     }
 }

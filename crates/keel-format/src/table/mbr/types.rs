@@ -28,6 +28,12 @@ pub fn hidden_form(code: u8) -> Option<u8> {
     matches!(code, 0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E).then_some(code & 0x0F)
 }
 
+/// True for types whose ground is used without a file system: a loader's, and the protective entry.
+#[must_use]
+pub fn holds_no_volume(code: u8) -> bool {
+    matches!(code, 0x41 | 0xEE)
+}
+
 /// What a type stands for, in words.
 #[must_use]
 pub fn word_for(code: u8) -> &'static str {
@@ -40,6 +46,7 @@ pub fn word_for(code: u8) -> &'static str {
         0x0B | 0x0C => "FAT32",
         0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E => "hidden",
         0x27 => "recovery",
+        0x41 => "boot loader",
         0x82 => "Linux swap",
         0x83 => "Linux data",
         0x8E => "Linux LVM",
