@@ -36,6 +36,8 @@ pub enum VolumeKind {
     Apfs,
     /// ReFS; recognised, not read.
     Refs,
+    /// The journal of an ext volume, on a partition of its own.
+    ExtJournal,
     /// Linux swap space.
     Swap,
     /// A volume encrypted by LUKS.
@@ -86,6 +88,7 @@ impl VolumeKind {
             Self::F2fs => "F2FS",
             Self::Apfs => "APFS",
             Self::Refs => "ReFS",
+            Self::ExtJournal => "ext journal",
             Self::Swap => "swap",
             Self::Luks => "LUKS",
             Self::Lvm => "LVM2",
@@ -110,6 +113,7 @@ impl VolumeKind {
             Self::F2fs => "F2",
             Self::Apfs => "AP",
             Self::Refs => "Re",
+            Self::ExtJournal => "eJ",
             Self::Swap => "sw",
             Self::Luks => "LU",
             Self::Lvm => "LV",
@@ -133,12 +137,20 @@ impl VolumeKind {
             Self::Xfs | Self::Btrfs | Self::F2fs | Self::Apfs | Self::Refs | Self::Udf | Self::Iso9660 => {
                 Some("volumes of this kind are recognised, with start and length, and not read yet")
             }
+            Self::ExtJournal => Some("the journal of an ext volume that stands elsewhere; it holds no files of its own"),
             Self::Swap => Some("swap space holds no files"),
             Self::Luks | Self::Fve => Some("the volume is encrypted: it opens with its key, once its entry is back"),
             Self::Lvm => Some("a physical volume holds pieces of logical volumes, which its group puts together"),
             Self::Raid => Some("a RAID member holds a part of the volume; the others are needed to put it together"),
             _ => None,
         }
+    }
+
+    /// True for kinds whose first 32 KiB are left to the system, which keeps tables there on purpose: boot images that are
+    /// volume and partitioned drive at once.
+    #[must_use]
+    pub fn leaves_room_for_tables(self) -> bool {
+        matches!(self, Self::Iso9660 | Self::Udf)
     }
 
     /// True when other volumes lie inside by design: what is found there needs no entry in the table.

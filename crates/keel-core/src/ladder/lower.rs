@@ -76,11 +76,8 @@ fn vanished(volume: &VolumeLadder, planned: &[VolumeLadder]) -> Vec<Lowered> {
     });
     let entry = volume.rungs.iter().find(|rung| rung.rung == RungName::Entry && rung.state == RungState::Sound);
     let lost = entry.filter(|_| !taken);
-    let lowered = |rung: &Rung| Lowered {
-        rung: rung.rung,
-        volume: Some(volume.id.clone()),
-        states: [rung.state, RungState::Broken],
-    };
+    let lowered =
+        |rung: &Rung| Lowered { rung: rung.rung, volume: Some(volume.id.clone()), states: [rung.state, RungState::Broken] };
     lost.map(lowered).into_iter().collect()
 }
 

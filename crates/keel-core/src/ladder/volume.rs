@@ -39,11 +39,7 @@ pub(super) fn entries(source: &SharedSource, table: &TableReading, finds: &[Find
 }
 
 /// The entries on whose ground no volume was found.
-fn without_find<'a>(
-    source: &SharedSource,
-    table: &'a TableReading,
-    finds: &'a [Find],
-) -> impl Iterator<Item = &'a Partition> {
+fn without_find<'a>(source: &SharedSource, table: &'a TableReading, finds: &'a [Find]) -> impl Iterator<Item = &'a Partition> {
     let sector = source.sector_size();
     table.partitions.iter().filter(move |partition| {
         let range = partition.range(sector);

@@ -69,7 +69,9 @@ fn refusal(
         // Where the rest may be elsewhere the entry that states the volume is right, and stays.
         let is_nowhere = find.behind.as_ref().is_some_and(|behind| behind.is_nowhere);
         let stated = table.partitions.iter().any(|entry| entry.holds(find.range(), source.sector_size()));
-        let why = || find.behind.as_ref().map_or_else(|| format!("reaches {past_end} bytes behind the end of the drive"), Behind::sentence);
+        let why = || {
+            find.behind.as_ref().map_or_else(|| format!("reaches {past_end} bytes behind the end of the drive"), Behind::sentence)
+        };
         return (is_nowhere || !stated).then(why);
     }
     if let Some(behind) = find.behind.as_ref().filter(|behind| behind.why.is_some()) {

@@ -3,12 +3,13 @@
 
 use std::sync::Arc;
 
-use keel_format::table::{Scheme, TableReading, gpt};
+use keel_format::WitnessKind;
+use keel_format::table::{Partition, Scheme, TableReading, gpt};
 use keel_source::{ByteOffset, Lba, SharedSource, Window};
 
 use super::{Edit, Order, Withheld};
 use crate::layout::Layout;
-use crate::sweep::Find;
+use crate::sweep::{Find, Grade};
 
 /// The rule by which they are asked for.
 pub const RULE: &str = "leftovers";
@@ -34,11 +35,11 @@ pub struct Leftover {
 #[must_use]
 pub fn leftovers(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout) -> Vec<Leftover> {
     let chosen: Vec<&Find> = finds.iter().filter(|find| is_chosen(find, layout)).collect();
-    let mut found = gpt_headers(source, table, layout);
+    let mut found = gpt_headers(source, table, finds, layout);
     // What lies wholly inside a container, or holds the ground by itself, is no leftover.
     let stale = finds.iter().filter(|find| find.kind.why_closed().is_some() && !is_chosen(find, layout) && find.inside.is_none());
     for container in stale {
-        let beaten = chosen.iter().any(|find| find.score > container.score && find.range().overlap(container.range()).is_some());
+        let beaten = chosen.iter().any(|find| disproves(find, container));
         let places = container.witnesses.iter().filter(|witness| witness.weight > 0).filter_map(|witness| witness.at_byte);
         for at in places.take(MOST_SIGNATURES).filter(|_| beaten) {
             let what = format!("signature of {} ({})", container.kind.word(), container.id);
@@ -55,18 +56,33 @@ pub fn leftovers(source: &SharedSource, table: &TableReading, finds: &[Find], la
     found
 }
 
+/// True when a volume that certainly stands here shows that a container does not: it begins where the container would, or
+/// holds the ground of the structure that the container begins with. Copies of what stands elsewhere prove nothing.
+fn disproves(find: &Find, container: &Find) -> bool {
+    let overlaps = find.range().overlap(container.range()).is_some();
+    let stronger = find.grade == Grade::Certain && find.score > container.score;
+    let main = container.witnesses.iter().find(|witness| witness.kind == WitnessKind::BootSector && witness.weight > 0);
+    let taken = main.and_then(|witness| witness.at_byte).is_none_or(|at| find.range().contains(at));
+    overlaps && stronger && (taken || find.start_byte == container.start_byte)
+}
+
 fn is_chosen(find: &Find, layout: &Layout) -> bool {
     let whole = layout.whole_drive && find.start_byte.0 == 0;
     whole || layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
 }
 
 /// Headers of a GPT where there should be none: both places of a drive with an MBR or without a table.
-fn gpt_headers(source: &SharedSource, table: &TableReading, layout: &Layout) -> Vec<Leftover> {
+fn gpt_headers(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout) -> Vec<Leftover> {
     let sector = source.sector_size();
     let last = Lba((source.len() / sector.bytes()).saturating_sub(1));
     let copies = [(&table.primary, Lba(1)), (&table.backup, last)];
     let own = layout.scheme == Scheme::Gpt && !layout.whole_drive;
-    let stale = copies.into_iter().filter(|(copy, _)| copy.is_present() && !own);
+    // A copy that states where volumes stand is in use, beside an MBR or in front of a boot image.
+    let in_use = |copy: &gpt::GptReading| {
+        let meets = |entry: &Partition| finds.iter().any(|find| entry.first.offset(sector) == find.start_byte);
+        copy.is_sound() && copy.partitions.iter().any(meets)
+    };
+    let stale = copies.into_iter().filter(|(copy, _)| copy.is_present() && !own && !in_use(copy));
     let leftover = |(copy, lba): (&gpt::GptReading, Lba)| Leftover {
         what: format!("{} header of a former GPT", copy.copy.word()),
         at: lba.offset(sector),

@@ -60,9 +60,7 @@ fn has_just_these(reading: &TableReading, layout: &Layout) -> bool {
                 == (entry.first, entry.sectors, entry.type_code, entry.attributes)
         })
     };
-    reading.scheme == Some(layout.scheme)
-        && reading.partitions.len() == layout.entries.len()
-        && layout.entries.iter().all(same)
+    reading.scheme == Some(layout.scheme) && reading.partitions.len() == layout.entries.len() && layout.entries.iter().all(same)
 }
 
 /// True when all that is wrong with the table follows from the drive's or image's end, which comes before that of a

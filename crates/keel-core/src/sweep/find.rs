@@ -105,6 +105,9 @@ impl Find {
     #[must_use]
     pub fn needs_no_table(&self, table: &TableReading) -> bool {
         let superblock_alone = !table.mbr.signature && table.scheme.is_none() && self.grade >= Grade::Strong;
+        // The first 32 KiB of such a volume belong to the system: tables of boot sticks stand there.
+        let leaves_room = self.kind.leaves_room_for_tables() && self.grade >= Grade::Strong;
+        let superblock_alone = superblock_alone || leaves_room;
         self.start_byte.0 == 0 && self.inside.is_none() && (table.mbr.is_volume || superblock_alone)
     }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use keel_format::{Deleted, NodeKind};
 use keel_source::{ByteOffset, SharedSource, Window, printable};
 
-use super::Find;
+use super::{Find, Grade};
 
 /// The most files whose maps are looked at for one outer volume.
 const MOST_FILES: usize = 2_000_000;
@@ -51,7 +51,9 @@ pub(super) fn mark(source: &SharedSource, finds: &mut [Find]) {
 
 /// A container's ground belongs to it: what is found behind its start is a part of what it holds.
 fn mark_contained(finds: &mut [Find]) {
-    let containers: Vec<Find> = finds.iter().filter(|find| find.kind.is_container()).cloned().collect();
+    // A boot image holds the volumes that its own table points at.
+    let image = |find: &&Find| find.kind.leaves_room_for_tables() && find.grade >= Grade::Strong;
+    let containers: Vec<Find> = finds.iter().filter(|find| find.kind.is_container() || image(find)).cloned().collect();
     for container in &containers {
         let guests = finds.iter_mut().filter(|guest| guest.id != container.id && guest.start_byte > container.start_byte);
         for guest in guests.filter(|guest| container.range().covers(guest.range()) && guest.inside.is_none()) {

@@ -9,8 +9,9 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use super::{Find, infer};
 use crate::coverage::LEAST_VOLUME;
 
-/// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit.
-const WIDTH: u64 = 64 << 10;
+/// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit, and the superblock of a
+/// Btrfs, which stands 64 KiB in.
+const WIDTH: u64 = 72 << 10;
 /// Customary alignment of starts.
 const ALIGNMENT: u64 = 1 << 20;
 /// A cylinder of 255 heads with 63 sectors each, in bytes.
@@ -107,7 +108,11 @@ fn small_gaps(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     let mut volumes = RangeSet::default();
     finds.iter().filter(|find| find.inside.is_none()).for_each(|find| volumes.add(find.range()));
     let gaps = volumes.lacking(ByteRange::sized(ByteOffset(0), source.len()));
-    gaps.into_iter().filter(|gap| gap.len() < LEAST_VOLUME).take(MOST_GAPS).filter_map(|gap| cut(source, gap.start, gap.len())).collect()
+    gaps.into_iter()
+        .filter(|gap| gap.len() < LEAST_VOLUME)
+        .take(MOST_GAPS)
+        .filter_map(|gap| cut(source, gap.start, gap.len()))
+        .collect()
 }
 
 fn around(source: &SharedSource, range: ByteRange) -> Vec<ByteRange> {

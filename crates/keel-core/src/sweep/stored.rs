@@ -36,8 +36,7 @@ impl Behind {
     pub fn sentence(&self) -> String {
         let made = size_decimal(self.made_bytes);
         let end = if self.is_nowhere { "true end" } else { "end" };
-        let files =
-            format!("files wholly before the {end}: {}, files that lose something: {}", self.whole_files, self.cut_files);
+        let files = format!("files wholly before the {end}: {}, files that lose something: {}", self.whole_files, self.cut_files);
         match (&self.why, self.is_nowhere) {
             (None, _) => {
                 format!("made with {made}, more than the drive stores; what it uses lies before the {end}: {files}")
@@ -63,8 +62,7 @@ pub(super) fn fit(source: &SharedSource, finds: &mut [Find]) {
     for find in finds.iter_mut().filter(|find| find.inside.is_none() && find.range().end.0 > source.len()) {
         let room = (ByteOffset(source.len()) - find.start_byte) / sector * sector;
         let missing_bytes = find.range().end.0 - source.len();
-        let mut behind =
-            Behind { made_bytes: find.bytes, missing_bytes, whole_files: 0, cut_files: 0, is_nowhere, why: None };
+        let mut behind = Behind { made_bytes: find.bytes, missing_bytes, whole_files: 0, cut_files: 0, is_nowhere, why: None };
         match fitted(source, find, room, &mut behind) {
             Ok(geometry) if is_nowhere => {
                 find.geometry = geometry;

@@ -135,6 +135,8 @@ pub const RO_COMPAT_LARGE_FILE: u32 = 0x2;
 pub const RO_COMPAT_EXTRA_ISIZE: u32 = 0x40;
 /// `RO_COMPAT_GDT_CSUM`.
 pub const RO_COMPAT_GDT_CSUM: u32 = 0x10;
+/// `RO_COMPAT_BIGALLOC`.
+pub const RO_COMPAT_BIGALLOC: u32 = 0x200;
 /// `RO_COMPAT_METADATA_CSUM`.
 pub const RO_COMPAT_METADATA_CSUM: u32 = 0x400;
 /// What only ext4 has, of the incompatible features.

@@ -19,7 +19,8 @@ impl FatTable {
     #[must_use]
     pub fn new(source: SharedSource, geometry: FatGeometry) -> Self {
         let mut table = Self { pages: Pages::new(source), geometry, lead: 0 };
-        let begins = |copy: &u32| table.bytes::<3>(*copy, 0).is_some_and(|first| matches!(first, [0xF0 | 0xF8..=0xFF, 0xFF, 0xFF]));
+        let begins =
+            |copy: &u32| table.bytes::<3>(*copy, 0).is_some_and(|first| matches!(first, [0xF0 | 0xF8..=0xFF, 0xFF, 0xFF]));
         table.lead = (0..geometry.fats).find(begins).unwrap_or(0);
         table
     }

@@ -7,6 +7,15 @@ use super::runs::{self, Run};
 use super::{Body, NtfsGeometry, Record};
 use crate::{Finding, FormatError, Problem, Severity, read_bytes};
 
+/// Records among which the first one that stands is looked for, where record 0 is gone.
+const FIRST_PROBED: u64 = 512;
+/// Records that are looked at in each doubling of what is known to stand.
+const PROBES_EACH: u64 = 512;
+/// The most records that are looked at.
+const MOST_PROBES: u64 = 16_384;
+/// Extension records of the MFT itself stand among its first records.
+const MOST_EXTENSIONS: u64 = 4096;
+
 /// The map of `$MFT`'s own data.
 #[derive(Debug, Clone)]
 pub struct MftMap {
@@ -19,19 +28,28 @@ pub struct MftMap {
 }
 
 impl MftMap {
-    /// Reads record 0 at its place, or from the mirror where it does not hold, and follows its attribute list.
+    /// Reads record 0 at its place, or from the mirror where it does not hold, and follows its attribute list. Where neither
+    /// holds, the map is put together from the records that say their numbers.
     ///
     /// # Errors
-    /// [`FormatError`] when neither copy of record 0 gives a map.
+    /// [`FormatError`] when neither copy of record 0 gives a map and no record of it is left.
     pub fn read(source: &SharedSource, geometry: &NtfsGeometry) -> Result<Self, FormatError> {
         let main = Self::from_record_at(source, geometry, geometry.cluster_at(geometry.mft_lcn));
         let error = match main {
             Ok(map) => return Ok(map),
             Err(error) => error,
         };
-        let mut map =
-            Self::from_record_at(source, geometry, geometry.cluster_at(geometry.mirror_lcn)).map_err(|_| error.clone())?;
-        let what = "MFT record 0 is damaged; the map of the MFT was read from its mirror";
+        let mirror = Self::from_record_at(source, geometry, geometry.cluster_at(geometry.mirror_lcn)).ok();
+        let (mut map, what) = match mirror {
+            Some(map) => (map, "MFT record 0 is damaged; the map of the MFT was read from its mirror"),
+            None => {
+                let map = Self::from_records(source, geometry).ok_or_else(|| error.clone())?;
+                (
+                    map,
+                    "MFT record 0 and its mirror are damaged; the map of the MFT was put together from the records that are left",
+                )
+            }
+        };
         map.findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
         Ok(map)
     }
@@ -54,6 +72,68 @@ impl MftMap {
         let reach = map.runs.last().map_or(0, |run| run.vcn + run.clusters).saturating_mul(u64::from(geometry.cluster_bytes));
         map.records = map.records.min(reach / u64::from(geometry.record_bytes));
         Ok(map)
+    }
+
+    /// The map without record 0: as many records as stand one behind the other from the MFT's start, each where its number puts
+    /// it, and behind them the runs that extension records of the MFT hold. Reads [`MOST_PROBES`] records at most, and those
+    /// among which extension records stand.
+    fn from_records(source: &SharedSource, geometry: &NtfsGeometry) -> Option<Self> {
+        let size = u64::from(geometry.record_bytes);
+        let start = geometry.cluster_at(geometry.mft_lcn);
+        let room = geometry.volume_bytes().saturating_sub(start.0) / size;
+        let record = |number: u64| {
+            let at = start + number.checked_mul(size)?;
+            let bytes = read_bytes(source.as_ref(), at, geometry.record_bytes as usize, "file record").ok()?;
+            Record::parse(bytes, at).ok().filter(|record| record.number() == Some(number))
+        };
+        // Damage leaves gaps: a stretch counts as long as a record is met in the next doubling.
+        let mut probes = MOST_PROBES;
+        let mut met = |range: std::ops::Range<u64>| {
+            let step = ((range.end - range.start) / PROBES_EACH).max(1);
+            let mut last = None;
+            for number in range.step_by(usize::try_from(step).unwrap_or(1)) {
+                if probes == 0 {
+                    break;
+                }
+                probes -= 1;
+                if record(number).is_some() {
+                    last = Some(number);
+                }
+            }
+            last
+        };
+        let mut last = met(0..FIRST_PROBED.min(room))?;
+        let mut end = FIRST_PROBED;
+        while end < room {
+            match met(end..(end * 2).min(room)) {
+                Some(number) => last = number,
+                None => break,
+            }
+            end *= 2;
+        }
+        // Between the last one met and the next probe the end is found by halves.
+        let (mut low, mut high) = (last, (last + (end / PROBES_EACH).max(1) + 1).min(room));
+        while high - low > 1 {
+            let middle = low + (high - low) / 2;
+            if record(middle).is_some() { low = middle } else { high = middle }
+        }
+        let cluster = u64::from(geometry.cluster_bytes);
+        let clusters = ((low + 1) * size).div_ceil(cluster);
+        let first = Run { vcn: 0, lcn: Some(geometry.mft_lcn), clusters };
+        let mut map = Self { runs: vec![first], records: low + 1, findings: Vec::new() };
+        let mut more: Vec<Run> = Vec::new();
+        for number in 0..(low + 1).min(MOST_EXTENSIONS) {
+            let Some(extension) = record(number).filter(|found| found.is_in_use() && found.extends(0)) else { continue };
+            for attribute in extension.attributes().flatten().filter(|attribute| attribute.type_code == DATA) {
+                more.extend(attribute.runs(geometry.clusters()).unwrap_or_default());
+            }
+        }
+        more.retain(|run| run.vcn >= clusters);
+        map.runs.extend(more);
+        runs::join(&mut map.runs);
+        let reach = map.runs.last().map_or(0, |run| run.vcn + run.clusters).saturating_mul(cluster);
+        map.records = reach / size;
+        Some(map)
     }
 
     /// A very fragmented MFT keeps more of its runs in extension records; those lie in the part already known.

@@ -236,6 +236,30 @@ impl NtfsVolume {
         })
     }
 
+    /// Lists folder `number`, whose own record does not hold, by the records that name it as their parent.
+    fn list_by_parent(
+        &self,
+        number: u64,
+        error: FormatError,
+        deleted: Deleted,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
+        let mut count = 0u64;
+        let wanted = move |flags: u16| flags & IN_USE != 0 || deleted == Deleted::Show;
+        let mut findings = self.scan(&wanted, &mut |child, record| {
+            let scanned = self.scanned(child, &record).filter(|found| found.parent() == number && child >= FIRST_USER);
+            let Some(scanned) = scanned else { return ControlFlow::Continue(()) };
+            count += 1;
+            each(scanned.entry())
+        });
+        if count == 0 {
+            return Err(error);
+        }
+        let what = "the record of this folder is damaged; it is listed by the files that name it as their folder";
+        findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
+        Ok(findings)
+    }
+
     /// Every folder of the volume: record number to parent and name. One pass over the MFT.
     fn folders(&self, findings: &mut Vec<Finding>) -> HashMap<u64, (u64, String)> {
         let mut folders = HashMap::new();
@@ -302,7 +326,11 @@ impl Volume for NtfsVolume {
         deleted: Deleted,
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        let (number, record) = self.record_of(dir)?;
+        let (number, record) = match self.record_of(dir) {
+            Ok(found) => found,
+            // A folder whose own record is gone is listed by what its children say.
+            Err(error) => return self.list_by_parent(dir.0 & NUMBER_MASK, error, deleted, each),
+        };
         if !record.is_directory() {
             return Err(FormatError::new("file record", record.position(), Problem::Missing("directory of that number")));
         }

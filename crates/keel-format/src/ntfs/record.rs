@@ -125,6 +125,13 @@ impl Record {
         self.header.flags.get() & IN_USE != 0
     }
 
+    /// True for an extension of record `base`.
+    #[must_use]
+    pub fn extends(&self, base: u64) -> bool {
+        let reference = self.header.base_record.get();
+        reference != 0 && reference & super::layout::NUMBER_MASK == base
+    }
+
     /// True for a directory.
     #[must_use]
     pub fn is_directory(&self) -> bool {

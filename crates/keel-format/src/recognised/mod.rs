@@ -3,6 +3,7 @@
 
 mod apfs;
 mod btrfs;
+mod ext_journal;
 mod f2fs;
 mod fve;
 mod iso9660;
@@ -91,6 +92,7 @@ recognisers!(
     (f2fs, F2fs),
     (apfs, Apfs),
     (refs, Refs),
+    (ext_journal, ExtJournal),
     (swap, Swap),
     (luks, Luks),
     (lvm, Lvm),
@@ -188,7 +190,8 @@ fn volume(start: ByteOffset, kind: VolumeKind, identifier: [u8; 16], seen: &[(By
         copies += i32::from(!known.main);
         let weight = if known.main || copies <= 3 { weight } else { 1 };
         let role = if known.main { WitnessKind::BootSector } else { WitnessKind::BackupBootSector };
-        let sum = if known.checked { ", and its checksum holds" } else { "" };
+        let summed = known.checked && !matches!(kind, VolumeKind::Iso9660 | VolumeKind::ExtJournal);
+        let sum = if summed { ", and its checksum holds" } else { "" };
         let witness = Witness::at(role, *at, weight, format!("{}{sum}", known.says)).start(start);
         witnesses.push(if known.bytes > 0 { witness.length(known.bytes) } else { witness });
     }

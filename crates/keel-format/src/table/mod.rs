@@ -280,7 +280,12 @@ pub fn read(source: &dyn Source) -> TableReading {
     if mbr.signature && !mbr.protective && !mbr.partitions.is_empty() {
         scheme = Some(Scheme::Mbr);
         partitions.clone_from(&mbr.partitions);
-        if gpt_first {
+        let stated = if primary.is_sound() { &primary.partitions } else { &backup.partitions };
+        let same = |entry: &Partition| stated.iter().any(|other| other.first == entry.first);
+        if gpt_first && mbr.partitions.iter().all(same) {
+            let what = "an MBR stands beside a GPT, and its entries are some of the GPT's: both are in use";
+            findings.push(Finding::at(Severity::Note, ByteOffset(0), what, "starts of the entries of both"));
+        } else if gpt_first {
             findings.push(Finding::at(
                 Severity::Doubt,
                 ByteOffset(0),

@@ -81,7 +81,10 @@ fn print_find(find: &Find) {
     let inside = find
         .inside
         .as_ref()
-        .map(|outer| format!("  inside {outer}: {}", find.inside_file.as_deref().unwrap_or("a file")))
+        .map(|outer| match &find.inside_file {
+            Some(file) => format!("  inside {outer}: {file} is a disk image"),
+            None => format!("  inside {outer}, which holds other volumes by design"),
+        })
         .unwrap_or_default();
     println!(
         "{}  {}  {}  {}  LBA {} to {}  {}{inside}",

@@ -155,8 +155,7 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
             let sectors = format!("{}/{} B", identity.logical_sector.0, identity.physical_sector.0);
             let coverage = drive.ladder.as_ref().filter(|ladder| ladder.coverage.bytes > 0);
             let coverage = coverage.map(|ladder| format!("  coverage {} %", ladder.coverage.percent())).unwrap_or_default();
-            let facts =
-                format!("{serial}{}  {sectors}  {}{coverage}", size_decimal(identity.bytes), identity.link.word());
+            let facts = format!("{serial}{}  {sectors}  {}{coverage}", size_decimal(identity.bytes), identity.link.word());
             (identity.name.clone(), facts)
         }
         None => (format!("{} drives on the bench", app.berths.len()), String::new()),

@@ -6,6 +6,7 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::clue::{RootClue, boot_sector};
 use super::verify::verify;
+use crate::bounds::{Bounds, End, Open};
 use crate::clue::Clues;
 use crate::exfat::ExFatGeometry;
 use crate::exfat::layout::REGION_SECTORS;
@@ -53,6 +54,7 @@ fn from_root(drive: &SharedSource, root: &RootClue, clues: &Clues) -> Option<Fou
     let candidates = tables.flat_map(|upcase_at| {
         (9..=25u32).filter_map(move |shift| heap_from(root, *upcase_at, 1u64 << shift)).map(move |heap| (heap, *upcase_at))
     });
+    let bounds = Bounds::new(drive, clues);
     let mut best: Option<FoundVolume> = None;
     for ((heap_at, cluster_bytes, root_cluster), upcase_at) in candidates {
         let count = u32::try_from(root.bitmap_bytes.checked_mul(8)?).ok()?;
@@ -60,14 +62,26 @@ fn from_root(drive: &SharedSource, root: &RootClue, clues: &Clues) -> Option<Fou
             let sector = u64::from(drive.sector_size().0.max(512));
             let number = |bytes: u64| u32::try_from(bytes / sector).ok();
             let fat_length = number(heap_at - fat_at)?.min(number((u64::from(count) + 2) * 4 + sector - 1)?.max(1));
-            let heap_sectors = u64::from(count) * (cluster_bytes / sector).max(1);
-            let room = (drive.len() / sector).checked_sub(heap_at.0 / sector)?;
-            // The bitmap rounds the count up to eight; the drive's end may cut the last clusters off.
-            let cluster_count = u32::try_from(heap_sectors.min(room) / (cluster_bytes / sector).max(1)).ok()?;
+            // The bitmap rounds the count up to eight, and the volume ends less than a cluster behind its heap: entries,
+            // neighbours and the drive decide.
+            let least = heap_at + u64::from(count.saturating_sub(7).max(1)) * cluster_bytes;
+            let most = heap_at + (u64::from(count) * cluster_bytes + cluster_bytes - sector);
+            let open = Open { start, least, most, exact: true };
+            let end = bounds.end(open, bounds.entry_at(start), &|_| true);
+            let plain = End { at: most.min(ByteOffset(drive.len())), weight: 1, how: "nothing states the end to the cluster" };
+            let end = end.unwrap_or(plain);
+            let open = if end.weight < 8 {
+                let bytes = most.min(ByteOffset(drive.len())) - least.min(end.at);
+                format!(" (what is open by its bitmap alone: {bytes} bytes)")
+            } else {
+                String::new()
+            };
+            let clusters = end.at.0.checked_sub(heap_at.0)? / cluster_bytes;
+            let cluster_count = u32::try_from(clusters).ok()?.min(count);
             let geometry = ExFatGeometry {
                 bytes_per_sector: u32::try_from(sector).ok()?,
                 sectors_per_cluster: number(cluster_bytes)?.max(1),
-                volume_length: (heap_at - start) / sector + u64::from(cluster_count) * (cluster_bytes / sector).max(1),
+                volume_length: (end.at - start) / sector,
                 fat_offset: number(fat_at - start)?,
                 fat_length,
                 cluster_heap_offset: number(heap_at - start)?,
@@ -78,10 +92,13 @@ fn from_root(drive: &SharedSource, root: &RootClue, clues: &Clues) -> Option<Fou
             };
             let Some(mut volume) = verify(drive, start, geometry, clues) else { continue };
             let says = format!(
-                "root and up-case table lie {} bytes apart and name their clusters: {cluster_bytes} bytes a cluster, the heap starts here; {how}",
-                root.at.0.abs_diff(upcase_at.0)
+                "root and up-case table lie {} bytes apart and name their clusters: {cluster_bytes} bytes a cluster, the heap starts here; {how}; {}{open}",
+                root.at.0.abs_diff(upcase_at.0),
+                end.how
             );
-            volume.witnesses.push(Witness::at(WitnessKind::SizeRecord, heap_at, 10, says).start(start).length(volume.bytes));
+            volume
+                .witnesses
+                .push(Witness::at(WitnessKind::SizeRecord, heap_at, end.weight.min(10), says).start(start).length(volume.bytes));
             if best.as_ref().is_none_or(|best| best.score() < volume.score()) {
                 best = Some(volume);
             }

@@ -10,7 +10,7 @@ use crate::clue::Clues;
 use crate::ext::checksum::solve_seed;
 use crate::ext::layout::{
     BG_BLOCK_UNINIT, COMPAT_HAS_JOURNAL, FLAG_EXTENTS, INCOMPAT_64BIT, INCOMPAT_CSUM_SEED, INCOMPAT_EXTENTS, INCOMPAT_FILETYPE,
-    INCOMPAT_FLEX_BG, JOURNAL_INODE, RO_COMPAT_EXTRA_ISIZE, RO_COMPAT_LARGE_FILE, RO_COMPAT_METADATA_CSUM,
+    INCOMPAT_FLEX_BG, JOURNAL_INODE, RO_COMPAT_BIGALLOC, RO_COMPAT_EXTRA_ISIZE, RO_COMPAT_LARGE_FILE, RO_COMPAT_METADATA_CSUM,
     RO_COMPAT_SPARSE_SUPER, ROOT_INODE, RawDescriptor, RawInode, SUPERBLOCK_AT, kind_of,
 };
 use crate::ext::read::inode_table;
@@ -21,6 +21,10 @@ use keel_source::ByteRange;
 
 /// The groups whose copies of the descriptors are tried as what a table on the surface is.
 const KEEPERS: [u64; 12] = [0, 1, 3, 5, 7, 9, 25, 27, 49, 81, 125, 243];
+/// The most blocks of files that are asked for in a bitmap.
+const MOST_HELD: usize = 256;
+/// The largest cluster is 2¹⁰ blocks.
+const MOST_RATIO: u32 = 10;
 /// The most group descriptors that are read.
 const MOST_GROUPS: usize = 1 << 17;
 
@@ -85,6 +89,15 @@ pub(super) fn from_descriptors(drive: &SharedSource, clue: &DescriptorClue, clue
         uuid: [0; 16],
         checksum_seed: 0,
     };
+    if let Some(ratio) = cluster_ratio(drive, &base, &geometry, block_bitmap(&first)) {
+        let wide = u32::try_from(ratio).ok()?;
+        geometry.blocks_per_group = blocks_per_group.checked_mul(wide)?;
+        geometry.cluster_bytes = geometry.block_bytes.checked_mul(wide)?;
+        geometry.ro_compat |= RO_COMPAT_BIGALLOC;
+        let in_groups = u64::from(groups - 1) * u64::from(geometry.blocks_per_group);
+        let room = drive.len().saturating_sub(base.start.0) / base.block_bytes;
+        geometry.blocks = (u64::from(first_data_block) + in_groups + u64::from(in_last) * ratio).min(room);
+    }
     complete(drive, &base, &mut geometry)?;
     let met = directories_met(drive, &base, &geometry, clues);
     let says = format!(
@@ -163,6 +176,35 @@ fn descriptors(drive: &SharedSource, clue: &DescriptorClue, base: &Base) -> Vec<
         RawDescriptor::read_from_bytes(&bytes).ok().filter(|raw| points_inside(raw))
     };
     (0..MOST_GROUPS).map_while(read).collect()
+}
+
+/// Blocks in a cluster where a bit of the bitmap stands for more than one: the smallest ratio for which every block that
+/// the first directories hold is marked, when without one some are not.
+fn cluster_ratio(drive: &SharedSource, base: &Base, geometry: &ExtGeometry, bitmap: u64) -> Option<u64> {
+    let bits = read_bytes(drive.as_ref(), base.at(bitmap), usize::try_from(base.block_bytes).ok()?, "bitmap").ok()?;
+    let room = drive.len().saturating_sub(base.start.0) / base.block_bytes;
+    // As wide as the drive allows, so that every block can be asked for.
+    let open = ExtGeometry { blocks: room, blocks_per_group: u32::MAX >> 1, ..*geometry };
+    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), ByteRange::new(base.start, ByteOffset(drive.len()))));
+    let volume = crate::ext::ExtVolume::open(window, open).ok()?;
+    let mut held: Vec<u64> = Vec::new();
+    let _ = crate::Volume::walk(&volume, crate::Deleted::Hide, &mut |found| {
+        let extents = crate::Volume::extents(&volume, found.entry.id).unwrap_or_default();
+        held.extend(extents.iter().filter_map(|extent| Some(extent.volume_at?.0 / base.block_bytes)));
+        if held.len() < MOST_HELD { std::ops::ControlFlow::Continue(()) } else { std::ops::ControlFlow::Break(()) }
+    });
+    let marked = |block: u64, ratio: u64| {
+        let bit = block.saturating_sub(u64::from(geometry.first_data_block)) / ratio;
+        let byte = usize::try_from(bit / 8).ok().and_then(|index| bits.get(index)).copied().unwrap_or(0);
+        byte >> (bit % 8) & 1 == 1
+    };
+    // Blocks behind the first group are counted elsewhere.
+    let all = |ratio: u64| held.iter().filter(|block| **block < base.block_bytes * 8 * ratio).all(|block| marked(*block, ratio));
+    let reaches = |ratio: u64| held.iter().any(|block| *block < base.block_bytes * 8 * ratio);
+    if held.is_empty() || all(1) {
+        return None;
+    }
+    (1..=MOST_RATIO).map(|power| 1u64 << power).find(|ratio| reaches(*ratio) && all(*ratio))
 }
 
 /// How many bits of the bitmap block count something: those behind are all set.

@@ -3,14 +3,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::clue::DescriptorClue;
 use super::descriptors::from_descriptors;
 use super::verify::verify;
 use crate::clue::Clues;
 use crate::ext::ExtGeometry;
-use crate::{FoundVolume, View, WitnessKind, read_bytes};
+use crate::{FoundVolume, Geometry, View, Witness, WitnessKind, read_bytes};
 
 /// The most tables of group descriptors that are tried where no superblock is left.
 const MOST_TABLES: usize = 256;
@@ -45,10 +45,59 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         }
         left -= 1;
         let Some((start, geometry, witness)) = from_descriptors(drive, clue, clues) else { continue };
-        if let Some(mut volume) = verify(drive, start, geometry, clues) {
+        // A superblock that stands in the volume's own journal states what would have to be computed.
+        if let Some(volume) = by_floating(drive, start, &geometry, &found, clues) {
+            found.push(volume);
+        } else if let Some(mut volume) = verify(drive, start, geometry, clues) {
             volume.witnesses.push(witness);
             found.push(volume);
         }
     }
-    found
+    drop_floating(found)
+}
+
+/// True for what a superblock states that stands where no volume begins: in a journal, or in a file.
+fn is_floating(volume: &FoundVolume) -> bool {
+    !volume.has(WitnessKind::RootDirectory) && !volume.has(WitnessKind::BackupBootSector)
+}
+
+/// The volume at `start` by a superblock that stands elsewhere on its ground and says what its descriptors say.
+fn by_floating(
+    drive: &SharedSource,
+    start: ByteOffset,
+    inferred: &ExtGeometry,
+    found: &[FoundVolume],
+    clues: &Clues,
+) -> Option<FoundVolume> {
+    let ground = ByteRange::sized(start, inferred.volume_bytes().max(1));
+    let inside = found.iter().filter(|volume| is_floating(volume) && ground.contains(volume.start));
+    let alike = inside.filter_map(|volume| match volume.geometry {
+        Geometry::Ext(stated) => Some((volume.start, stated)).filter(|(_, stated)| {
+            (stated.block_bytes, stated.inodes_per_group, stated.descriptor_bytes, stated.inode_bytes)
+                == (inferred.block_bytes, inferred.inodes_per_group, inferred.descriptor_bytes, inferred.inode_bytes)
+        }),
+        _ => None,
+    });
+    alike
+        .filter_map(|(at, stated)| {
+            let mut volume = verify(drive, start, stated, clues).filter(|volume| volume.has(WitnessKind::RootDirectory))?;
+            let at = at + stated.superblock_at(0).0;
+            let says = "a superblock of this volume stands in its journal";
+            volume.witnesses.push(Witness::at(WitnessKind::SizeRecord, at, 15, says).start(start).length(volume.bytes));
+            Some(volume)
+        })
+        .max_by_key(FoundVolume::score)
+}
+
+/// Leaves out what floating superblocks state where the volume that they belong to was found.
+fn drop_floating(found: Vec<FoundVolume>) -> Vec<FoundVolume> {
+    let uuid = |volume: &FoundVolume| match volume.geometry {
+        Geometry::Ext(ext) => Some(ext.uuid),
+        _ => None,
+    };
+    let known: Vec<_> = found.iter().filter(|volume| !is_floating(volume)).map(|volume| (volume.range(), uuid(volume))).collect();
+    let belongs = |volume: &FoundVolume| {
+        known.iter().any(|(range, known)| range.contains(volume.start) && range.start != volume.start && *known == uuid(volume))
+    };
+    found.into_iter().filter(|volume| !is_floating(volume) || !belongs(volume)).collect()
 }

@@ -33,8 +33,10 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeome
             witnesses.extend(root_witnesses(volume, start, &mut newest));
         }
         None => {
+            // Copies that agree state the volume, whatever was written over its first groups.
+            let copies = witnesses.iter().any(|witness| witness.kind == WitnessKind::BackupBootSector && witness.weight > 0);
             let says = "no root directory where the group descriptors put it";
-            witnesses.push(Witness::at(WitnessKind::CoreMetadata, start, -25, says));
+            witnesses.push(Witness::at(WitnessKind::CoreMetadata, start, if copies { -5 } else { -25 }, says));
         }
     }
     witnesses.extend(surface_witness(&window, volume.as_ref(), start, clues));
@@ -47,7 +49,8 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeome
         geometry: Geometry::Ext(geometry),
         newest,
     };
-    (found.has(WitnessKind::RootDirectory) || found.has(WitnessKind::BootSector)).then_some(found)
+    let stated = [WitnessKind::RootDirectory, WitnessKind::BootSector, WitnessKind::BackupBootSector];
+    stated.into_iter().any(|kind| found.has(kind)).then_some(found)
 }
 
 fn superblock_witnesses(window: &SharedSource, start: ByteOffset, geometry: &ExtGeometry) -> Vec<Witness> {
@@ -69,7 +72,9 @@ fn superblock_witnesses(window: &SharedSource, start: ByteOffset, geometry: &Ext
     let copies = match agree.is_empty() {
         true => Witness::at(WitnessKind::BackupBootSector, at, -5, "no copy of the superblock in the block groups that keep one"),
         false => {
-            let weight = 15 + i32::try_from(agree.len()).unwrap_or(0).min(10);
+            // Two copies in different groups, each at its place, give start and length beyond chance.
+            let sure = if agree.len() > 1 { 45 } else { 20 };
+            let weight = sure + i32::try_from(agree.len()).unwrap_or(0).min(10);
             Witness::at(WitnessKind::BackupBootSector, at, weight, says).start(start).length(geometry.volume_bytes())
         }
     };

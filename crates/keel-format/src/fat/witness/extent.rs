@@ -1,57 +1,19 @@
 //! Where a FAT volume without boot sectors starts and ends: by FSInfo, by table entries, by its neighbours and the drive's own
 //! bounds. What nothing states stays open, and the witness says so.
 
-use std::collections::BTreeSet;
-
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::surface::Fats;
+use crate::bounds::{ALIGNMENT, Bounds, Open};
 use crate::clue::Clues;
 use crate::fat::layout::{LEAST_FAT16, LEAST_FAT32};
 use crate::fat::{FatGeometry, FatTable};
-use crate::{View, VolumeKind, Witness, WitnessKind, read_bytes, table};
+use crate::{View, VolumeKind, Witness, WitnessKind, read_bytes};
 
-/// Customary alignment of partitions in bytes.
-const ALIGNMENT: u64 = 1 << 20;
 /// The most reserved sectors that are taken on alignment alone.
 const MOST_RESERVED: u64 = 128;
 /// The most entries of a FAT that are counted.
 const MOST_COUNTED: u64 = 1 << 26;
-
-/// What stands around the volume: entries of every table that reads, starts of volumes, the drive's length.
-pub(super) struct Bounds {
-    entries: Vec<ByteRange>,
-    starts: BTreeSet<ByteOffset>,
-    drive: u64,
-    /// True when sector 0 holds a table: no volume starts there.
-    has_table: bool,
-}
-
-impl Bounds {
-    pub(super) fn new(drive: &SharedSource, clues: &Clues) -> Self {
-        let read = table::read(drive.as_ref());
-        let sector = drive.sector_size();
-        let lists = [&read.partitions, &read.mbr.partitions, &read.primary.partitions, &read.backup.partitions];
-        let entries: BTreeSet<ByteRange> = lists.into_iter().flatten().map(|entry| entry.range(sector)).collect();
-        let boots = [&clues.ntfs.boots, &clues.fat.boots].into_iter().flatten().copied();
-        let starts = boots.chain(entries.iter().map(|entry| entry.start)).collect();
-        let has_table = read.mbr.signature && !read.mbr.is_volume && read.scheme.is_some() && !entries.is_empty();
-        Self { entries: entries.into_iter().collect(), starts, drive: drive.len(), has_table }
-    }
-
-    /// The ground of the table entry that holds byte `at`, or the whole drive where it has no table.
-    pub(super) fn around(&self, at: ByteOffset) -> Option<(ByteOffset, ByteOffset)> {
-        match self.entry(at, at) {
-            Some(entry) => Some((entry.start, entry.end.min(ByteOffset(self.drive)))),
-            None => (!self.has_table).then_some((ByteOffset(0), ByteOffset(self.drive))),
-        }
-    }
-
-    /// The entry that holds byte `at` and starts before `fat`.
-    fn entry(&self, fat: ByteOffset, at: ByteOffset) -> Option<ByteRange> {
-        self.entries.iter().copied().filter(|entry| entry.start < fat && entry.contains(at)).max_by_key(|entry| entry.start)
-    }
-}
 
 /// A start, how it is known, and how much that is worth.
 #[derive(Debug, Clone)]
@@ -75,7 +37,14 @@ impl Start {
 }
 
 /// The start of a volume whose first FAT stands at `fats.first` and whose data at `data`.
-pub(super) fn start(drive: &SharedSource, fats: Fats, data: ByteOffset, wide: bool, clues: &Clues, bounds: &Bounds) -> Option<Start> {
+pub(super) fn start(
+    drive: &SharedSource,
+    fats: Fats,
+    data: ByteOffset,
+    wide: bool,
+    clues: &Clues,
+    bounds: &Bounds,
+) -> Option<Start> {
     let unit = drive.sector_size().bytes();
     let fat = fats.first;
     if wide && let Some(start) = by_fs_info(drive, fat, &clues.fat.fs_info) {
@@ -146,7 +115,8 @@ pub(super) fn settle(
     if geometry.kind == VolumeKind::Fat32 {
         let fits = |sector: u16| u32::from(sector) + 1 < geometry.reserved_sectors;
         geometry.fs_info = u16::from(geometry.reserved_sectors > 1);
-        geometry.backup = start.backup.or(Some(6)).filter(|sector| fits(*sector)).or(Some(2)).filter(|sector| fits(*sector)).unwrap_or(0);
+        geometry.backup =
+            start.backup.or(Some(6)).filter(|sector| fits(*sector)).or(Some(2)).filter(|sector| fits(*sector)).unwrap_or(0);
     }
     let (clusters, exact, counted) = count_clusters(drive, start, geometry);
     let per_cluster = u64::from(geometry.sectors_per_cluster);
@@ -162,23 +132,13 @@ pub(super) fn settle(
         return None;
     }
     let legal = |total: u64| is_legal(geometry, total.saturating_sub(geometry.data_sector()) / per_cluster);
-    let inside = |end: ByteOffset| {
-        let total = end.0.checked_sub(start.at.0)? / unit;
-        (floor..=ceiling).contains(&total).then_some(total).filter(|total| legal(*total))
-    };
-    let entry = start.entry.and_then(|entry| inside(entry.end)).map(|total| (total, 14, "a table entry gives the end"));
-    let to_drive = || inside(ByteOffset(bounds.drive)).map(|total| (total, 8, "the drive ends there"));
-    let next = bounds.starts.iter().find(|at| **at > start.at + floor * unit);
-    let to_next = || next.and_then(|at| inside(*at)).map(|total| (total, 8, "the next volume starts there"));
-    let boundary = ByteOffset((start.at.0 + ceiling * unit) / ALIGNMENT * ALIGNMENT);
-    let to_boundary = || {
-        let says = if exact { "a boundary of 1 MiB lies there" } else { "the last boundary of 1 MiB that its FAT has room for" };
-        inside(boundary).map(|total| (total, if exact { 8 } else { 2 }, says))
-    };
-    let whole = start.at.0 == 0 && !bounds.has_table;
-    let first = if exact { to_next().or_else(to_boundary).or_else(to_drive) } else { to_next().or_else(|| to_drive().filter(|_| whole)) };
-    let found = entry.or(first).or_else(to_drive).or_else(to_boundary);
-    let plain = [floor, ceiling].into_iter().find(|total| legal(*total)).map(|total| (total, 1, "nothing states the end to the sector"));
+    let total_of = |end: ByteOffset| end.0.checked_sub(start.at.0).map_or(0, |bytes| bytes / unit);
+    let at = |total: u64| start.at + total * unit;
+    let open = Open { start: start.at, least: at(floor), most: at(ceiling), exact };
+    let found = bounds.end(open, start.entry, &|end| legal(total_of(end)));
+    let found = found.map(|end| (total_of(end.at), end.weight, end.how));
+    let plain =
+        [floor, ceiling].into_iter().find(|total| legal(*total)).map(|total| (total, 1, "nothing states the end to the sector"));
     let (total, weight, how) = found.or(plain)?;
     geometry.total_sectors = total;
     let open = match ceiling - floor {

@@ -6,8 +6,9 @@ use std::sync::Arc;
 use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
 
 use super::clue::{Dot, FatStart};
-use super::extent::{self, Bounds, Start, is_legal};
+use super::extent::{self, Start, is_legal};
 use super::surface::{Data, Fats, LARGEST_FAT, blank_fats, data_areas, fats_before};
+use crate::bounds::Bounds;
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
 use crate::fat::layout::LEAST_FAT32;
@@ -61,7 +62,8 @@ pub(super) fn volumes(drive: &SharedSource, clues: &Clues, known: &[ByteRange]) 
         found.extend(by_folders(drive, data, &own, &starts, clues, &bounds));
     }
     for (first, second) in pairs(&starts) {
-        let taken = |at: ByteOffset| found.iter().any(|lost| ByteRange::sized(lost.start, lost.geometry.volume_bytes()).contains(at));
+        let taken =
+            |at: ByteOffset| found.iter().any(|lost| ByteRange::sized(lost.start, lost.geometry.volume_bytes()).contains(at));
         if !taken(first.at) && !taken(second.at) {
             found.extend(without_folders(drive, first, second, clues, &bounds));
         }
@@ -78,7 +80,8 @@ fn pairs(starts: &[FatStart]) -> Vec<(FatStart, FatStart)> {
     let mut pairs = Vec::new();
     let mut index = 0;
     while let Some(first) = starts.get(index) {
-        let same = |second: &FatStart| (second.bits, second.crc) == (first.bits, first.crc) && second.at - first.at <= LARGEST_FAT;
+        let same =
+            |second: &FatStart| (second.bits, second.crc) == (first.bits, first.crc) && second.at - first.at <= LARGEST_FAT;
         let mate = starts.iter().skip(index + 1).position(same);
         match mate.and_then(|skip| starts.get(index + 1 + skip).map(|second| (skip, *second))) {
             Some((skip, second)) => {

@@ -50,8 +50,7 @@ pub(super) fn data_areas(dots: &[Dot]) -> Vec<Data> {
             }
         }
     }
-    let mut areas: Vec<Data> =
-        votes.into_iter().map(|((at, cluster_bytes), votes)| Data { at, cluster_bytes, votes }).collect();
+    let mut areas: Vec<Data> = votes.into_iter().map(|((at, cluster_bytes), votes)| Data { at, cluster_bytes, votes }).collect();
     // Where few folders vote, the customary sizes come first.
     areas.sort_by_key(|data| (std::cmp::Reverse(data.votes), data.cluster_bytes.abs_diff(4096), data.at));
     areas.truncate(MOST_DATA);
@@ -73,7 +72,8 @@ pub(super) fn fats_before(drive: &SharedSource, data: Data, starts: &[FatStart],
         for earlier in near.iter().skip(index + 1) {
             let bytes = *start - *earlier;
             let root_bytes = (data.at - *start).checked_sub(bytes);
-            let fits = |root: &u64| if wide { *root == 0 } else { *root > 0 && *root <= 65_536 * 32 && root.is_multiple_of(unit) };
+            let fits =
+                |root: &u64| if wide { *root == 0 } else { *root > 0 && *root <= 65_536 * 32 && root.is_multiple_of(unit) };
             if let Some(root_bytes) = root_bytes.filter(fits) {
                 found.push(Fats { first: *earlier, bytes, count: 2, root_bytes });
             }

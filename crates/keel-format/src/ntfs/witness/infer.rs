@@ -6,7 +6,10 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::clue::{NtfsClues, boot_sector};
 use super::verify::verify;
+use crate::bounds::Bounds;
 use crate::clue::Clues;
+use crate::content::{ContentMatch, matches_type};
+use crate::ntfs::attribute::name_and_size;
 use crate::ntfs::layout::{DATA, INDEX_ROOT};
 use crate::ntfs::{NtfsGeometry, Record};
 use crate::{FoundVolume, Geometry, Witness, WitnessKind, read_bytes};
@@ -32,12 +35,10 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
     for at in &ntfs.boots {
         let Some(Geometry::Ntfs(geometry)) = boot_sector(drive.as_ref(), *at) else { continue };
         let as_main = verify(drive, *at, geometry, ntfs);
-        let main_stands =
-            as_main.as_ref().is_some_and(|volume| volume.has(WitnessKind::CoreMetadata) || volume.has(WitnessKind::CoreCopy));
+        let main_stands = as_main.as_ref().is_some_and(stands);
         let as_backup =
             at.0.checked_sub(geometry.backup_at().0).and_then(|start| verify(drive, ByteOffset(start), geometry, ntfs));
-        let backup_stands =
-            as_backup.as_ref().is_some_and(|volume| volume.has(WitnessKind::CoreMetadata) || volume.has(WitnessKind::CoreCopy));
+        let backup_stands = as_backup.as_ref().is_some_and(stands);
         take(as_backup);
         // A backup taken for a start has no MFT where it says.
         if main_stands || !backup_stands {
@@ -49,7 +50,10 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
             if found.contains_key(&start) {
                 continue;
             }
-            if let Some(mut volume) = verify(drive, start, geometry, ntfs).filter(|volume| volume.score() > 0) {
+            // Where only the bounds give a length, the root has to show that the start is right.
+            let shown = |volume: &FoundVolume| witness.weight > 2 || volume.has(WitnessKind::RootDirectory);
+            let verified = verify(drive, start, geometry, ntfs).filter(|volume| volume.score() > 0 && shown(volume));
+            if let Some(mut volume) = verified {
                 volume.witnesses.push(witness);
                 found.insert(start, volume);
             }
@@ -63,7 +67,150 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
             found.insert(start, volume);
         }
     }
+    for (start, geometry, witnesses) in from_streaks(drive, clues, &found) {
+        if let Some(mut volume) = verify(drive, start, geometry, ntfs) {
+            volume.witnesses.extend(witnesses);
+            if volume.score() > found.get(&start).map_or(0, FoundVolume::score) {
+                found.insert(start, volume);
+            }
+        }
+    }
     found.into_values().collect()
+}
+
+/// True when something of the MFT stands where the boot sector puts it.
+fn stands(volume: &FoundVolume) -> bool {
+    [WitnessKind::CoreMetadata, WitnessKind::CoreCopy, WitnessKind::RootDirectory].into_iter().any(|kind| volume.has(kind))
+}
+
+/// Records that must stand in one piece of an MFT before it is tried alone.
+const LEAST_STREAK: u64 = 8;
+/// The most pieces of MFTs that are tried.
+const MOST_STREAKS: usize = 24;
+/// Records of a piece that are asked where their files lie.
+const MOST_ASKED: u64 = 512;
+/// How many more files must begin as their types promise than do not.
+const LEAST_BEGUN: i32 = 3;
+/// Clusters from a volume's start to its MFT, as formatters lay it.
+const CUSTOMARY_MFT: [u64; 3] = [4, 786_432, 16];
+
+/// Volumes of which pieces of the MFT are left and nothing that says where the volume starts: each start that a table entry,
+/// the drive or a formatter's custom gives is tried, and the files that the records place must begin there as their types
+/// promise.
+fn from_streaks(
+    drive: &SharedSource,
+    clues: &Clues,
+    found: &BTreeMap<ByteOffset, FoundVolume>,
+) -> Vec<(ByteOffset, NtfsGeometry, Vec<Witness>)> {
+    let known =
+        |at: ByteOffset| found.values().any(|volume| volume.range().contains(at) && volume.has(WitnessKind::RootDirectory));
+    let mut streaks: Vec<_> =
+        clues.ntfs.streaks.iter().filter(|streak| streak.count >= LEAST_STREAK && !known(streak.at)).collect();
+    streaks.sort_by_key(|streak| std::cmp::Reverse(streak.count));
+    streaks.truncate(MOST_STREAKS);
+    let bounds = Bounds::new(drive, clues);
+    let mut answers: Vec<(ByteOffset, NtfsGeometry, Vec<Witness>)> = Vec::new();
+    for streak in streaks {
+        let size = u64::from(streak.record_bytes);
+        let Some(mft_at) = streak.at.0.checked_sub(streak.first * size) else { continue };
+        let placed = placed_files(drive, streak);
+        let Some(cluster) = common_cluster(&placed) else { continue };
+        let customary = CUSTOMARY_MFT.iter().filter_map(|lcn| mft_at.checked_sub(lcn * cluster));
+        let mut starts: Vec<u64> =
+            bounds.around(ByteOffset(mft_at)).map(|(start, _)| start.0).into_iter().chain(customary).collect();
+        starts.retain(|start| (mft_at - start).is_multiple_of(cluster) && start.is_multiple_of(512));
+        starts.dedup();
+        let begun = |start: &u64| placed.iter().map(|file| file.begins(drive, *start)).sum::<i32>();
+        let Some((met, start)) = starts.iter().map(|start| (begun(start), *start)).max_by_key(|(met, _)| *met) else { continue };
+        if met < LEAST_BEGUN || answers.iter().any(|(other, ..)| other.0 == start) {
+            continue;
+        }
+        let start = ByteOffset(start);
+        let mut geometry = NtfsGeometry {
+            bytes_per_sector: drive.sector_size().0,
+            cluster_bytes: u32::try_from(cluster).unwrap_or(4096),
+            mft_lcn: (mft_at - start.0) / cluster,
+            mirror_lcn: 0,
+            record_bytes: streak.record_bytes,
+            index_bytes: 4096,
+            total_sectors: 0,
+            serial: 0,
+        };
+        let at = ByteOffset(mft_at);
+        let size = settle(drive, start, at, &mut geometry, clues).or_else(|| bounded(drive, start, &mut geometry, &bounds, at));
+        let Some(size) = size else { continue };
+        let mirror = record(drive, at + u64::from(geometry.record_bytes), geometry.record_bytes);
+        // Without record 1 the mirror is taken where formatters lay it: in the middle.
+        geometry.mirror_lcn = mirror.as_ref().and_then(first_lcn).unwrap_or(geometry.clusters() / 2);
+        let says = format!("{met} more files than not begin as their types promise where the records put them from this start");
+        let files = Witness::at(WitnessKind::References, streak.at, 20, says).start(start);
+        answers.push((start, geometry, vec![size, files]));
+    }
+    answers
+}
+
+/// Length by the entry that starts here, or by the drive's end.
+fn bounded(
+    drive: &SharedSource,
+    start: ByteOffset,
+    geometry: &mut NtfsGeometry,
+    bounds: &Bounds,
+    mft_at: ByteOffset,
+) -> Option<Witness> {
+    let sector = u64::from(geometry.bytes_per_sector);
+    let (end, how) = match bounds.entry_at(start) {
+        Some(entry) => (entry.end, "a table entry gives the end"),
+        None => (ByteOffset(drive.len() / sector * sector), "nothing states the end; the drive's is taken"),
+    };
+    geometry.total_sectors = (end.0.checked_sub(start.0)? / sector).checked_sub(1).filter(|total| *total > 0)?;
+    Some(Witness::at(WitnessKind::SizeRecord, mft_at, 2, how).start(start).length(geometry.volume_bytes()))
+}
+
+/// A file whose record says where it lies.
+struct Placed {
+    name: String,
+    lcn: u64,
+    bytes: u64,
+    cluster_bytes: u64,
+}
+
+impl Placed {
+    /// 1 where the file begins as its type promises when the volume starts at byte `start`, -1 where it does not.
+    fn begins(&self, drive: &SharedSource, start: u64) -> i32 {
+        let Some(at) = self.lcn.checked_mul(self.cluster_bytes).and_then(|back| start.checked_add(back)) else { return -1 };
+        let len = usize::try_from(self.bytes.min(1024)).unwrap_or(0);
+        let head = read_bytes(drive.as_ref(), ByteOffset(at), len, "file").unwrap_or_default();
+        match matches_type(&self.name, &head) {
+            ContentMatch::Match => 1,
+            ContentMatch::Mismatch => -1,
+            // What cannot be read is no file of a known type.
+            ContentMatch::Unknown => -i32::from(head.is_empty()),
+        }
+    }
+}
+
+/// Files of known types of a piece of an MFT, with the place of their first cluster.
+fn placed_files(drive: &SharedSource, streak: &super::clue::Streak) -> Vec<Placed> {
+    let size = u64::from(streak.record_bytes);
+    let step = streak.count.div_ceil(MOST_ASKED).max(1);
+    let numbers = (0..streak.count).step_by(usize::try_from(step).unwrap_or(1));
+    let placed = |index: u64| {
+        let record = record(drive, streak.at + index * size, streak.record_bytes).filter(Record::is_in_use)?;
+        let (name, _, _) = name_and_size(&record);
+        let name = name?.name;
+        let data = record.attribute(DATA, "")?;
+        let known = matches_type(&name, b"?") != ContentMatch::Unknown && data.flags == 0;
+        let cluster_bytes = data.implied_cluster_bytes().filter(|_| known)?;
+        Some(Placed { name, lcn: first_lcn(&record)?, bytes: data.bytes(), cluster_bytes: u64::from(cluster_bytes) })
+    };
+    numbers.filter_map(placed).take(64).collect()
+}
+
+/// The cluster size that most of the files have.
+fn common_cluster(placed: &[Placed]) -> Option<u64> {
+    let mut votes: BTreeMap<u64, usize> = BTreeMap::new();
+    placed.iter().for_each(|file| *votes.entry(file.cluster_bytes).or_default() += 1);
+    votes.into_iter().max_by_key(|(_, count)| *count).map(|(cluster, _)| cluster)
 }
 
 fn record(drive: &SharedSource, at: ByteOffset, size: u32) -> Option<Record> {
@@ -106,7 +253,9 @@ fn from_record_zero(drive: &SharedSource, at: ByteOffset, clues: &Clues) -> Vec<
             serial: 0,
         };
         let mft_at = start + geometry.cluster_at(mft_lcn).0;
-        let Some(witness) = settle(drive, start, mft_at, &mut geometry, clues) else { continue };
+        let witness = settle(drive, start, mft_at, &mut geometry, clues)
+            .or_else(|| bounded(drive, start, &mut geometry, &Bounds::new(drive, clues), mft_at));
+        let Some(witness) = witness else { continue };
         answers.push((start, geometry, witness));
     }
     answers
@@ -121,9 +270,11 @@ fn settle(
     clues: &Clues,
 ) -> Option<Witness> {
     let neighbour = |number: u64| record(drive, mft_at + number * u64::from(geometry.record_bytes), geometry.record_bytes);
-    let root = neighbour(5)?;
-    let index = root.attribute(INDEX_ROOT, "$I30")?.resident()?.u32(8, "index block size").ok()?;
-    if index.is_power_of_two() && (512..=65_536).contains(&index) {
+    let index = neighbour(5).and_then(|root| root.attribute(INDEX_ROOT, "$I30")?.resident()?.u32(8, "index block size").ok());
+    if let Some(index) = index
+        && index.is_power_of_two()
+        && (512..=65_536).contains(&index)
+    {
         geometry.index_bytes = index;
     }
     let cluster = u64::from(geometry.cluster_bytes);
@@ -195,12 +346,8 @@ fn from_votes(drive: &SharedSource, start: ByteOffset, votes: &[usize], clues: &
         serial: 0,
     };
     let all = Clues { ntfs: clues.clone(), ..Clues::default() };
-    let size = settle(drive, start, ByteOffset(mft_at), &mut geometry, &all);
-    if size.is_none() {
-        // No size record is left: the ground to the last record or block seen is the least it can be.
-        let last = clues.streaks.iter().map(|streak| streak.at + streak.count * u64::from(streak.record_bytes)).max()?;
-        geometry.total_sectors = (last - start) / u64::from(geometry.bytes_per_sector);
-    }
+    let size = settle(drive, start, ByteOffset(mft_at), &mut geometry, &all)
+        .or_else(|| bounded(drive, start, &mut geometry, &Bounds::new(drive, &all), ByteOffset(mft_at)));
     if let Some(record) = record(drive, ByteOffset(mft_at) + u64::from(geometry.record_bytes), geometry.record_bytes)
         && let Some(lcn) = first_lcn(&record)
     {

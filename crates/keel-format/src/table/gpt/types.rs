@@ -35,6 +35,7 @@ pub fn types_for(kind: VolumeKind) -> (Uuid, &'static [Uuid]) {
         VolumeKind::Luks => (LINUX_LUKS, &[LINUX_DATA, BASIC_DATA, LINUX_HOME, LINUX_ROOT]),
         VolumeKind::HfsPlus | VolumeKind::Hfsx => (HFS_PLUS, &[]),
         VolumeKind::Apfs => (APFS, &[]),
+        VolumeKind::ExtJournal => (LINUX_DATA, &[BASIC_DATA]),
         VolumeKind::Swap => (LINUX_SWAP, &[]),
         VolumeKind::Lvm => (LINUX_LVM, &[LINUX_DATA]),
         VolumeKind::Raid => (LINUX_RAID, &[LINUX_DATA]),

@@ -13,7 +13,7 @@ pub fn types_for(kind: VolumeKind) -> (u8, &'static [u8]) {
         VolumeKind::Fat16 => (0x0E, &[0x01, 0x04, 0x06, 0xEF]),
         VolumeKind::Fat32 => (0x0C, &[0x0B, 0xEF]),
         VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => (0x83, &[]),
-        VolumeKind::Xfs | VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks => (0x83, &[]),
+        VolumeKind::Xfs | VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks | VolumeKind::ExtJournal => (0x83, &[]),
         VolumeKind::Iso9660 => (0x83, &[0x07, 0x17, 0x00]),
         VolumeKind::HfsPlus | VolumeKind::Hfsx | VolumeKind::Apfs => (0xAF, &[]),
         VolumeKind::Swap => (0x82, &[]),
