@@ -174,7 +174,7 @@ fn overlaid(table: &TableReading, find: &Find, finds: &[Find], sector: SectorSiz
 /// Rung 7: main against backup against the volume itself.
 fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
     if find.kind.why_closed().is_some() {
-        return known_boot(find);
+        return known_boot(window, find);
     }
     let main = find.geometry.is_stated_at(window, find.geometry.boot_at());
     let backup_at = find.geometry.copies().first().copied();
@@ -218,9 +218,12 @@ fn boot_sector(window: &SharedSource, find: &Find) -> Rung {
 }
 
 /// Rung 7 of a kind that is recognised only: what its witnesses say.
-fn known_boot(find: &Find) -> Rung {
-    let stands = |kind| find.witnesses.iter().any(|witness| witness.kind == kind && witness.weight > 0);
-    let (state, note) = match (stands(WitnessKind::BootSector), stands(WitnessKind::BackupBootSector)) {
+fn known_boot(window: &SharedSource, find: &Find) -> Rung {
+    let seen = |kind| find.witnesses.iter().any(|witness| witness.kind == kind && witness.weight > 0);
+    // Where the structure can be read again it is: a plan may have put it back.
+    let structure = find.geometry.structures(window, find.start_byte, Compute::WhereNeeded).into_iter().next();
+    let main = structure.as_ref().map_or_else(|| seen(WitnessKind::BootSector), |structure| structure.main.holds());
+    let (state, note) = match (main, seen(WitnessKind::BackupBootSector)) {
         (true, true) => (RungState::Sound, "both agree"),
         (true, false) => (RungState::Sound, "stands"),
         (false, _) => (RungState::Broken, "main gone"),

@@ -6,7 +6,7 @@ use keel_format::table::gpt::{BASIC_DATA, HIDING_BITS};
 use keel_format::table::{Partition, Role, Scheme, TableReading, TypeCode, mbr};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
-use super::scheme::{MBR_REACH, usable_ground};
+use super::scheme::{MBR_REACH, former_extended, is_believable, usable_ground};
 use super::{Choices, LayoutEntry, LeftOut};
 use crate::sweep::Find;
 
@@ -25,7 +25,9 @@ pub(super) fn assign(
     let sector = source.sector_size();
     let ground = usable_ground(source, table, scheme);
     let mut entries: Vec<LayoutEntry> = Vec::new();
-    for mut partition in former_entries(table, scheme, chosen, source) {
+    let former = former_entries(table, scheme, chosen, source);
+    let supported = former.iter().any(|entry| chosen.iter().any(|find| entry.holds(find.range(), sector)));
+    for mut partition in former {
         let find = chosen.iter().find(|find| partition.holds(find.range(), sector));
         // On a drive that stores less than it claims no entry can reach behind the end; a volume that was fitted to it
         // gives the length.
@@ -38,7 +40,8 @@ pub(super) fn assign(
         let overlaps = entries.iter().any(|entry| entry.range(sector).overlap(range).is_some());
         // An entry that reaches behind the end of an image that was cut short is right all the same.
         let misplaced = find.is_none() && !ground.covers(range) && (is_nowhere || range.start < ground.start);
-        if contradicted || overlaps || misplaced {
+        let garbage = find.is_none() && !supported && !is_believable(source, &partition);
+        if contradicted || overlaps || misplaced || garbage {
             continue;
         }
         let kept = kept_entry(&partition, find.copied());
@@ -202,7 +205,7 @@ fn add_mbr(
     left_out: &mut Vec<LeftOut>,
 ) {
     let sector = source.sector_size();
-    let containers: Vec<ByteRange> = table.mbr.extended.iter().map(|extended| extended.range(sector)).collect();
+    let containers: Vec<ByteRange> = former_extended(source, table).iter().map(|extended| extended.range(sector)).collect();
     let mut seats: Vec<Seat<'_>> = Vec::new();
     for entry in entries.iter() {
         let range = entry.range(sector);
@@ -250,7 +253,7 @@ fn add_mbr(
         } else {
             primaries += 1;
             let taken = |slot: &u32| entries.iter().any(|entry| entry.slot == *slot && entry.role == Role::Primary);
-            let extended = table.mbr.extended.first().map(|extended| extended.slot).filter(|_| any_logical);
+            let extended = former_extended(source, table).map(|extended| extended.slot).filter(|_| any_logical);
             let slot = (1..=4).find(|slot| !taken(slot) && Some(*slot) != extended).unwrap_or(primaries);
             let why = format!("primary: one of at most four entries, {slot} is free");
             entries.push(new_entry(find, slot, Role::Primary, why));

@@ -76,6 +76,26 @@ pub(super) fn usable_ground(source: &SharedSource, table: &TableReading, scheme:
     ByteRange::new(Lba(first).offset(sector), Lba(end).offset(sector))
 }
 
+/// True for an entry that may be one though nothing that was found supports it: it lies on the drive and starts where tables
+/// put partitions. What overwrote sector 0 with anything looks like entries too.
+pub(super) fn is_believable(source: &SharedSource, entry: &Partition) -> bool {
+    let sector = source.sector_size();
+    let range = entry.range(sector);
+    let customary = range.start.0.is_multiple_of(1 << 20) || entry.first.0.is_multiple_of(63);
+    let checked = entry.role.scheme() != Scheme::Mbr;
+    checked || (customary && range.end.0 <= source.len() && entry.attributes & 0x7F == 0)
+}
+
+/// The former extended partition, where it may have been one.
+pub(crate) fn former_extended<'a>(source: &SharedSource, table: &'a TableReading) -> Option<&'a Partition> {
+    let on_drive = |entry: &&Partition| {
+        let range = entry.range(source.sector_size());
+        let known = table.mbr.partitions.iter().any(|logical| logical.role == Role::Logical);
+        range.start.0 < source.len() && (known || is_believable(source, entry))
+    };
+    table.mbr.extended.iter().find(on_drive)
+}
+
 /// The extended partition around the logicals of `entries`: from the first EBR to the last end.
 pub(crate) fn extended_around(entries: &[LayoutEntry], former: Option<&Partition>) -> Option<(Lba, SectorCount)> {
     let logicals: Vec<&LayoutEntry> = entries.iter().filter(|entry| entry.role == Role::Logical).collect();

@@ -8,7 +8,7 @@ use keel_source::{ByteOffset, Lba, SharedSource};
 use uuid::{Builder, Uuid};
 
 use super::{Edit, Order};
-use crate::layout::scheme::{array_shape, extended_around};
+use crate::layout::scheme::{array_shape, extended_around, former_extended};
 use crate::layout::{Layout, LayoutEntry};
 
 /// What should stand at a place.
@@ -189,11 +189,9 @@ fn mbr(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
         });
     }
     let mut wanted = Vec::new();
-    if let Some((start, sectors)) = extended_around(&layout.entries, reading.mbr.extended.first()) {
-        let kept_slot = reading
-            .mbr
-            .extended
-            .first()
+    let former_container = former_extended(source, reading);
+    if let Some((start, sectors)) = extended_around(&layout.entries, former_container) {
+        let kept_slot = former_container
             .and_then(|old| (old.slot as usize).checked_sub(1))
             .filter(|slot| slots.get(*slot).is_some_and(Option::is_none));
         let slot = kept_slot.or_else(|| slots.iter().position(Option::is_none))?;

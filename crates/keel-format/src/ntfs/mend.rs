@@ -5,7 +5,7 @@ use keel_source::{ByteOffset, SharedSource};
 use super::record::Record;
 use super::{NtfsGeometry, NtfsVolume, make};
 use crate::structure::{Compute, Computed, Field, Form, Structure};
-use crate::{FormatError, Problem, View, Volume};
+use crate::{FormatError, Problem, View, Volume, read_bytes};
 
 /// Fields of the boot sector.
 const BOOT: &[Field] = &[
@@ -114,11 +114,23 @@ fn record(window: &SharedSource, geometry: &NtfsGeometry, volume: &NtfsVolume, n
     let size = geometry.record_bytes as usize;
     let main = volume.mft().position(geometry, number)?;
     let copy = geometry.cluster_at(geometry.mirror_lcn) + number * size as u64;
-    let judge = |at: ByteOffset, bytes: &[u8]| -> Result<(), FormatError> {
+    let parsed = |at: ByteOffset, bytes: &[u8]| -> Result<Record, FormatError> {
         let record = Record::parse(bytes.to_vec(), at)?;
         match record.is_in_use() && record.number().is_none_or(|own| own == number) {
-            true => Ok(()),
+            true => Ok(record),
             false => Err(FormatError::new("file record", at, Problem::Coding("it is a record of another number, or free"))),
+        }
+    };
+    let own = read_bytes(window.as_ref(), main, size, "file record").ok().and_then(|bytes| parsed(main, &bytes).ok());
+    let judge = |at: ByteOffset, bytes: &[u8]| -> Result<(), FormatError> {
+        let record = parsed(at, bytes)?;
+        // Drivers compare what is in use of both and refuse a volume whose mirror says something else.
+        let differs = own.as_ref().is_some_and(|own| at != main && own.used() != record.used());
+        match differs {
+            false => Ok(()),
+            true => {
+                Err(FormatError::new("file record", at, Problem::Coding("it is of another time than the record that it mirrors")))
+            }
         }
     };
     let name = format!("MFT record {number} ({name})");

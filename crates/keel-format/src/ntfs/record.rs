@@ -113,6 +113,13 @@ impl Record {
         &self.bytes
     }
 
+    /// The part of it that is in use, fixups undone; the update sequence number at its start differs from write to write.
+    #[must_use]
+    pub fn used(&self) -> &[u8] {
+        let from = usize::from(self.header.attributes_offset.get());
+        self.bytes.get(from..self.header.used_size.get() as usize).unwrap_or_default()
+    }
+
     /// The number that it says it has; none before NTFS 3.1, whose header ends before it.
     #[must_use]
     pub fn number(&self) -> Option<u64> {

@@ -81,8 +81,17 @@ fn xfs_superblock(window: &SharedSource, geometry: &KnownGeometry) -> Structure 
         .map(|step| (1..=MOST_GROUPS).map(|group| group * step).take_while(|at| *at < geometry.bytes).map(ByteOffset).collect())
         .unwrap_or_default();
     let adapt = |bytes: Vec<u8>| with_counts(window, bytes);
-    let read = Structure::read_sparingly(window, "XFS superblock", XFS_BYTES, (ByteOffset(0), &copies), &judge, &adapt);
+    let sector = copies.first().and_then(|at| xfs_sector(window, *at)).or_else(|| xfs_sector(window, ByteOffset(0)));
+    let len = sector.unwrap_or(XFS_BYTES);
+    let read = Structure::read_sparingly(window, "XFS superblock", len, (ByteOffset(0), &copies), &judge, &adapt);
     Structure { fields: XFS.to_vec(), seal: seal_xfs, ..read }
+}
+
+/// Bytes of a sector by the superblock at `at`: as many belong to it, and its checksum is over all of them.
+fn xfs_sector(window: &SharedSource, at: ByteOffset) -> Option<usize> {
+    let bytes = read_bytes(window.as_ref(), at, XFS_BYTES, "XFS superblock").ok().filter(|bytes| bytes.starts_with(b"XFSB"))?;
+    let size = usize::from(View::new("XFS superblock", at, &bytes).u16(102, "sb_sectsize").ok()?.swap_bytes());
+    (size.is_power_of_two() && (512..=32_768).contains(&size)).then_some(size)
 }
 
 /// Bytes from one allocation group to the next: by the superblock, else by the count of groups for which a copy stands
@@ -127,6 +136,8 @@ fn with_counts(window: &SharedSource, mut bytes: Vec<u8>) -> Vec<u8> {
             free_inodes += field(&space, 28);
         }
     }
+    let known = view.u64(56, "sb_rootino").map_or(u64::MAX, u64::swap_bytes);
+    let root = if known == u64::MAX || known == 0 { first_inode(window, &bytes, sector) } else { None };
     let mut set = |offset: usize, value: &[u8]| {
         if let Some(slot) = bytes.get_mut(offset..offset + value.len()) {
             slot.copy_from_slice(value);
@@ -137,8 +148,53 @@ fn with_counts(window: &SharedSource, mut bytes: Vec<u8>) -> Vec<u8> {
     set(128, &inodes.to_be_bytes());
     set(136, &free_inodes.to_be_bytes());
     set(144, &free_blocks.to_be_bytes());
+    // Copies of a volume that grew, or that was made in one go, do not know the first inodes.
+    if let Some(root) = root {
+        set(56, &root.to_be_bytes());
+        set(64, &(root + 1).to_be_bytes());
+        set(72, &(root + 2).to_be_bytes());
+    }
     seal_xfs(&mut bytes);
     bytes
+}
+
+/// The first inode of the first group, which is the root folder: from the leftmost leaf of the group's inode tree. The inode
+/// itself must be a folder. Bounded by [`MOST_LEVELS`].
+fn first_inode(window: &SharedSource, superblock: &[u8], sector: u64) -> Option<u64> {
+    const MOST_LEVELS: usize = 8;
+    let word = |bytes: &[u8], offset: usize| {
+        View::new("XFS block", ByteOffset(0), bytes).u32(offset, "field").ok().map(|word| u64::from(word.swap_bytes()))
+    };
+    let block = word(superblock, 4)?;
+    let half =
+        |offset: usize| View::new("XFS superblock", ByteOffset(0), superblock).u16(offset, "field").ok().map(u16::swap_bytes);
+    let (inode_bytes, version) = (u64::from(half(104)?), half(100)? & 15);
+    let group = read_bytes(window.as_ref(), ByteOffset(2 * sector), 64, "AGI").ok()?;
+    if !group.starts_with(b"XAGI") {
+        return None;
+    }
+    let mut at = word(&group, 20)?;
+    let header = if version == 5 { 56 } else { 16 };
+    for _ in 0..MOST_LEVELS {
+        let bytes =
+            read_bytes(window.as_ref(), ByteOffset(at.checked_mul(block)?), usize::try_from(block).ok()?, "inode tree").ok()?;
+        if !bytes.starts_with(b"IAB") {
+            return None;
+        }
+        let view = View::new("inode tree", ByteOffset(0), &bytes);
+        let level = view.u16(4, "bb_level").ok()?.swap_bytes();
+        if level == 0 {
+            let number = word(&bytes, header)?;
+            // Inodes of the first group count from its start: their number is their place.
+            let inode = read_bytes(window.as_ref(), ByteOffset(number.checked_mul(inode_bytes)?), 16, "inode").ok()?;
+            let mode = View::new("inode", ByteOffset(0), &inode).u16(2, "di_mode").ok()?.swap_bytes();
+            return (inode.starts_with(b"IN") && mode >> 12 == 4).then_some(number);
+        }
+        // Keys come first; pointers behind room for as many keys as the block holds.
+        let most = (usize::try_from(block).ok()? - header) / 8;
+        at = word(&bytes, header + most * 4)?;
+    }
+    None
 }
 
 fn seal_xfs(bytes: &mut [u8]) {

@@ -102,7 +102,13 @@ fn take_primary(source: &dyn Source, reading: &mut MbrReading, record: RawPartit
         return;
     }
     if record.os_type == PROTECTIVE {
-        reading.protective = true;
+        // The protective entry covers the drive from its second sector on.
+        if first == 1 {
+            reading.protective = true;
+        } else {
+            let what = format!("entry {slot} has the protective type and starts at {first} instead of 1");
+            reading.findings.push(Finding::at(Severity::Broken, at, what, "StartingLBA of the entry"));
+        }
         return;
     }
     let role = if is_extended(record.os_type) { Role::Extended } else { Role::Primary };
