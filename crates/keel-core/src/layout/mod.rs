@@ -1,5 +1,6 @@
 //! The layout: the set of finds that can stand together, solved exactly, with a reason for each choice.
 
+mod remains;
 mod roles;
 pub(crate) mod scheme;
 mod solve;
@@ -55,6 +56,9 @@ pub struct LayoutEntry {
     /// Attribute bits or boot indicator of the former entry.
     #[serde(skip)]
     pub attributes: u64,
+    /// The EBR that states it, where one still stands.
+    #[serde(skip)]
+    pub ebr: Option<Lba>,
     /// Why it stands here.
     pub why: String,
 }

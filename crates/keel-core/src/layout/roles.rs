@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 
 use keel_format::table::gpt::{BASIC_DATA, HIDING_BITS};
 use keel_format::table::{Partition, Role, Scheme, TableReading, TypeCode, mbr};
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Lba, SharedSource};
 
 use super::scheme::{MBR_REACH, former_extended, is_believable, usable_ground};
-use super::{Choices, LayoutEntry, LeftOut};
+use super::{Choices, LayoutEntry, LeftOut, remains};
 use crate::sweep::Find;
 
 /// Primary entries of an MBR.
@@ -75,6 +75,7 @@ pub(super) fn assign(
             why: "has no entry in the Apple partition map, which is not written here; choose GPT or MBR".into(),
         })),
     }
+    name_by_content(source, chosen, table, &mut entries);
     for entry in &mut entries {
         if let Some(code) = entry.find.as_ref().and_then(|find| choices.types.get(find))
             && *code != entry.type_code
@@ -86,6 +87,21 @@ pub(super) fn assign(
     }
     entries.sort_by_key(|entry| entry.first);
     entries
+}
+
+/// Gives entries that are new the type that their volumes' content speaks for.
+fn name_by_content(source: &SharedSource, chosen: &[&Find], table: &TableReading, entries: &mut [LayoutEntry]) {
+    let sector = source.sector_size();
+    for entry in entries.iter_mut() {
+        let find = chosen.iter().find(|find| entry.find.as_ref() == Some(&find.id));
+        let stated = |find: &&&Find| table.partitions.iter().any(|old| old.holds(find.range(), sector));
+        let Some(find) = find.filter(|find| !stated(find)) else { continue };
+        let told = remains::purpose(source, find).and_then(|purpose| purpose.type_code(entry.role.scheme(), find.kind));
+        if let Some((code, why)) = told {
+            entry.type_code = code;
+            entry.why = format!("{}; {why}", entry.why);
+        }
+    }
 }
 
 /// The entries of the old table. Where both copies of a GPT are sound and differ, those of the copy that more of the
@@ -147,6 +163,7 @@ fn kept_entry(partition: &Partition, find: Option<&Find>) -> LayoutEntry {
         name: partition.name.clone().unwrap_or_default(),
         unique: partition.unique,
         attributes,
+        ebr: None,
         why,
     }
 }
@@ -163,6 +180,7 @@ fn new_entry(find: &Find, slot: u32, role: Role, why: String) -> LayoutEntry {
         name: find.label.clone().unwrap_or_default(),
         unique: None,
         attributes: 0,
+        ebr: None,
         why,
     }
 }
@@ -182,6 +200,8 @@ struct Seat<'a> {
     find: Option<&'a Find>,
     kept: Option<Role>,
     in_container: bool,
+    /// The EBR that still stands before it.
+    ebr: Option<Lba>,
     weight: i64,
 }
 
@@ -209,7 +229,7 @@ fn add_mbr(
     let mut seats: Vec<Seat<'_>> = Vec::new();
     for entry in entries.iter() {
         let range = entry.range(sector);
-        seats.push(Seat { range, find: None, kept: Some(entry.role), in_container: false, weight: 1 << 32 });
+        seats.push(Seat { range, find: None, kept: Some(entry.role), in_container: false, ebr: None, weight: 1 << 32 });
     }
     for find in rest {
         if find.start_lba.0 > MBR_REACH || find.sectors.0 > MBR_REACH {
@@ -217,9 +237,10 @@ fn add_mbr(
             left_out.push(LeftOut { find: find.id.clone(), why });
             continue;
         }
-        let in_container = containers.iter().any(|container| container.covers(find.range()));
+        let ebr = remains::ebr_before(source, find);
+        let in_container = ebr.is_some() || containers.iter().any(|container| container.covers(find.range()));
         let weight = i64::from(find.score.max(1));
-        seats.push(Seat { range: find.range(), find: Some(find), kept: None, in_container, weight });
+        seats.push(Seat { range: find.range(), find: Some(find), kept: None, in_container, ebr, weight });
     }
     seats.sort_by_key(|seat| seat.range.start);
     let gap = |index: usize| {
@@ -246,10 +267,12 @@ fn add_mbr(
         if *decision == Decision::Logical {
             logicals += 1;
             let why = match seat.in_container {
+                true if seat.ebr.is_some() => "logical: the EBR that states it still stands before it",
                 true => "logical: it lies in the extended partition",
                 false => "logical: more volumes than primary entries, and the sector before it is free for its EBR",
             };
-            entries.push(new_entry(find, 4 + u32::try_from(logicals).unwrap_or(0), Role::Logical, why.into()));
+            let entry = new_entry(find, 4 + u32::try_from(logicals).unwrap_or(0), Role::Logical, why.into());
+            entries.push(LayoutEntry { ebr: seat.ebr, ..entry });
         } else {
             primaries += 1;
             let taken = |slot: &u32| entries.iter().any(|entry| entry.slot == *slot && entry.role == Role::Primary);

@@ -4,6 +4,7 @@ use keel_format::table::gpt::{self, make::array_sectors};
 use keel_format::table::{Partition, Role, Scheme, TableReading};
 use keel_source::{ByteRange, Lba, SectorCount, SharedSource};
 
+use super::remains::{self, Purpose};
 use super::{Choices, LayoutEntry};
 use crate::sweep::{Find, Grade};
 
@@ -50,6 +51,13 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
     let sectors = source.len() / source.sector_size().bytes();
     if sectors > MBR_REACH {
         return (Scheme::Gpt, "the drive has more sectors than an MBR can number".into());
+    }
+    let outer = || finds.iter().filter(|find| find.inside.is_none() && find.grade >= Grade::Strong);
+    if let Some(find) = outer().find(|find| remains::ebr_before(source, find).is_some()) {
+        return (Scheme::Mbr, format!("an EBR that states {} still stands before it", find.id));
+    }
+    if let Some(find) = outer().find(|find| remains::purpose(source, find) == Some(Purpose::Efi)) {
+        return (Scheme::Gpt, format!("{} starts computers by EFI, which is customary on a GPT", find.id));
     }
     let volumes = finds.iter().filter(|find| find.inside.is_none()).count();
     if volumes > 4 {
@@ -99,7 +107,8 @@ pub(crate) fn former_extended<'a>(source: &SharedSource, table: &'a TableReading
 /// The extended partition around the logicals of `entries`: from the first EBR to the last end.
 pub(crate) fn extended_around(entries: &[LayoutEntry], former: Option<&Partition>) -> Option<(Lba, SectorCount)> {
     let logicals: Vec<&LayoutEntry> = entries.iter().filter(|entry| entry.role == Role::Logical).collect();
-    let first = logicals.iter().map(|entry| entry.first.0).min()?.saturating_sub(1);
+    // The first EBR opens the extended partition: where it still stands, or right before its volume.
+    let first = logicals.iter().map(|entry| entry.ebr.map_or(entry.first.0.saturating_sub(1), |ebr| ebr.0)).min()?;
     let end = logicals.iter().map(|entry| entry.first.0 + entry.sectors.0).max()?;
     let (mut start, mut stop) = (first, end);
     // The former container is kept where it holds all logicals and no primary.

@@ -208,7 +208,8 @@ fn mbr(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
             .map(|(index, entry)| {
                 // The first EBR opens the extended partition; the others stand right before their partition, unless an
                 // old one is known.
-                let ebr = if index == 0 { start } else { old_ebr(source, reading, entry).unwrap_or(Lba(entry.first.0 - 1)) };
+                let old = || entry.ebr.or_else(|| old_ebr(source, reading, entry)).unwrap_or(Lba(entry.first.0 - 1));
+                let ebr = if index == 0 { start } else { old() };
                 Some(NewLogical { ebr, first: entry.first, sectors: entry.sectors, os_type: code(entry)? })
             })
             .collect();

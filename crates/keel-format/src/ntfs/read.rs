@@ -458,13 +458,16 @@ impl NtfsVolume {
                 .and_then(|at| read_bytes(self.source.as_ref(), at, size, "file record").ok());
             let copy = read_bytes(self.source.as_ref(), at, size, "mirror record").ok();
             let Some(copy) = copy.filter(|copy| copy.starts_with(b"FILE")) else {
-                let what = format!("record {number} of the MFT mirror is not there");
+                let what = format!("record {number} of the MFT mirror is not there: drivers refuse the volume");
                 findings.push(Finding::at(Severity::Doubt, at, what, "the mirror's clusters were read"));
                 continue;
             };
-            if main.is_some_and(|main| main != copy) {
-                let what = format!("record {number} of the MFT differs from the mirror");
-                findings.push(Finding::at(Severity::Note, at, what, "both were read and compared byte by byte"));
+            let used = |bytes: Vec<u8>| Record::parse(bytes, at).ok().map(|record| record.used().to_vec());
+            let main = main.and_then(used);
+            if main.is_some() && main != used(copy) {
+                let what =
+                    format!("record {number} of the MFT mirror is of another time than the record: drivers refuse the volume");
+                findings.push(Finding::at(Severity::Doubt, at, what, "what is in use of both was read and compared"));
             }
         }
         findings

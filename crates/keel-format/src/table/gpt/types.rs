@@ -19,7 +19,8 @@ const RESERVED: Uuid = uuid!("E3C9E316-0B5C-4DB8-817D-F92DF00215AE");
 const BIOS_BOOT: Uuid = uuid!("21686148-6449-6E6F-744E-656564454649");
 const PREP_BOOT: Uuid = uuid!("9E1A2D38-C612-4316-AA26-8B49521E5A8B");
 const DYNAMIC_METADATA: Uuid = uuid!("5808C8AA-7E8F-42E0-85D2-E1E90434CFB3");
-const RECOVERY: Uuid = uuid!("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC");
+/// Type of a volume with a recovery system.
+pub const RECOVERY: Uuid = uuid!("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC");
 
 /// The customary type for a kind, and the other ones behind which systems find it too.
 #[must_use]

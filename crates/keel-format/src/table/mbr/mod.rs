@@ -5,5 +5,5 @@ pub mod make;
 mod read;
 mod types;
 
-pub use read::{MAX_LOGICALS, MbrReading, read};
+pub use read::{MAX_LOGICALS, MbrReading, ebr_at, read};
 pub use types::{hidden_form, holds_no_volume, types_for, word_for};

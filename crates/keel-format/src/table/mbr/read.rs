@@ -148,6 +148,16 @@ fn read_ebr(source: &dyn Source, at: ByteOffset) -> Result<[RawPartitionRecord; 
     Ok([*view.at(RECORDS_AT, "PartitionRecord")?, *view.at(RECORDS_AT + 16, "PartitionRecord")?])
 }
 
+/// The logical partition that an EBR at `lba` states, when one stands there: its mark, a type, a start behind it.
+#[must_use]
+pub fn ebr_at(source: &dyn Source, lba: Lba) -> Option<Partition> {
+    let at = lba.offset(source.sector_size());
+    let [logical, _] = read_ebr(source, at).ok()?;
+    let (first, sectors) = (u64::from(logical.starting_lba.get()), u64::from(logical.size_in_lba.get()));
+    let states = logical.os_type != 0 && first > 0 && sectors > 0;
+    states.then(|| partition(5, Role::Logical, lba.0 + first, sectors, logical, at + RECORDS_AT as u64))
+}
+
 fn follow_chain(source: &dyn Source, container: &Partition, reading: &mut MbrReading) {
     let sector = source.sector_size();
     let ground = container.range(sector);
