@@ -153,11 +153,32 @@ pub trait Volume: Send + Sync {
     /// [`FormatError`] when there is no such stream or its map cannot be read.
     fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError>;
 
+    /// What a symbolic link or reparse point leads to, `/`-separated, as stored otherwise; none where it says nothing. By
+    /// default the content of its main stream.
+    fn link_target(&self, link: NodeId) -> Option<String> {
+        const LONGEST: usize = 4096;
+        let mut stream = self.open(link, "").ok()?;
+        let (bytes, whole) = crate::read_whole(stream.as_mut(), LONGEST);
+        let text = String::from_utf8(bytes).ok()?;
+        (whole && !text.is_empty()).then_some(text)
+    }
+
+    /// Permission bits of a node (`0o7777`), where the format keeps any.
+    fn mode(&self, _node: NodeId) -> Option<u32> {
+        None
+    }
+
     /// Where the main stream lies, in the volume's own bytes. Empty for what is kept inside a record.
     ///
     /// # Errors
     /// As [`Volume::open`].
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError>;
+
+    /// True where the ground of `file` is recorded nowhere any more and [`Volume::extents`] are taken as clusters follow one
+    /// another.
+    fn is_guessed(&self, _file: NodeId) -> bool {
+        false
+    }
 
     /// Examines the metadata that reading needs (rung 8). Offsets count from the start of the volume.
     fn examine(&self) -> Vec<Finding>;

@@ -4,12 +4,14 @@ use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, Write};
 use std::ops::ControlFlow;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use keel_format::{Deleted, Entry, NodeKind, Volume};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
+use super::ground::{FileGround, GroundJudge};
 use super::name::{numbered, safe_component};
 use super::path::{Resolved, resolve};
 use crate::error::{CoreError, file_error};
@@ -19,6 +21,8 @@ use crate::job::Desk;
 const STEP: usize = 1 << 20;
 /// Namesakes tried before a file counts as failed.
 const MOST_NAMESAKES: u32 = 10_000;
+/// The most streams of one file that are taken out.
+const MOST_STREAMS: usize = 256;
 /// Name of the manifest in the target folder.
 const MANIFEST: &str = "ykeel-manifest.json";
 
@@ -34,11 +38,28 @@ pub enum Outcome {
     Failed,
 }
 
+/// What a line of the manifest is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Part {
+    /// The content of a file.
+    File,
+    /// A symbolic link or reparse point, made as a symbolic link of this system.
+    Link,
+    /// An alternate stream, resource fork or extended attribute, kept as a file beside its own.
+    Stream,
+}
+
 /// One line of the manifest.
 #[derive(Debug, Clone, Serialize)]
 pub struct ManifestEntry {
-    /// Path in the volume.
+    /// What it is about.
+    pub part: Part,
+    /// Path in the volume; a stream's name follows a colon.
     pub path: String,
+    /// Where a link leads.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
     /// Path below the target folder.
     pub saved_as: Option<String>,
     /// Length in bytes.
@@ -53,6 +74,8 @@ pub struct ManifestEntry {
     pub times: keel_format::Times,
     /// What became of it.
     pub state: Outcome,
+    /// What was left of its ground.
+    pub ground: FileGround,
     /// Why it failed.
     pub why: Option<String>,
 }
@@ -79,6 +102,8 @@ pub struct Extracted {
     pub partly_unreadable: u64,
     /// Files that failed.
     pub failed: u64,
+    /// Files of which not all ground was their own: guessed, partly overwritten or gone.
+    pub not_their_own: u64,
     /// Bytes written.
     pub bytes: u64,
     /// True when, at the end, the count and bytes of the files on this system are those of the manifest.
@@ -97,8 +122,8 @@ pub struct Extracted {
 /// cannot be written. A single file's failure is in the manifest, not an error.
 pub fn extract(volume: &dyn Volume, paths: &[String], to: &Path, desk: &Desk<ExtractProgress>) -> Result<Extracted, CoreError> {
     fs::create_dir_all(to).map_err(file_error("create", to))?;
-    let wanted = wanted(volume, paths)?;
-    let mut run = Run { volume, to, desk, bytes: 0, made: HashSet::new(), files: Vec::new() };
+    let (wanted, folders) = wanted(volume, paths)?;
+    let mut run = Run { volume, judge: GroundJudge::new(volume), to, desk, bytes: 0, made: HashSet::new(), files: Vec::new() };
     let mut cancelled = false;
     for item in wanted {
         if desk.cancel().is_cancelled() {
@@ -107,6 +132,7 @@ pub fn extract(volume: &dyn Volume, paths: &[String], to: &Path, desk: &Desk<Ext
         }
         cancelled |= run.take(&item).is_break();
     }
+    run.dress_folders(&folders);
     let files = run.files;
     let count = |state| files.iter().filter(|file| file.state == state).count() as u64;
     let compared = compare(to, &files);
@@ -114,6 +140,7 @@ pub fn extract(volume: &dyn Volume, paths: &[String], to: &Path, desk: &Desk<Ext
         whole: count(Outcome::Whole),
         partly_unreadable: count(Outcome::PartlyUnreadable),
         failed: count(Outcome::Failed),
+        not_their_own: files.iter().filter(|file| file.ground != FileGround::Whole).count() as u64,
         bytes: run.bytes,
         compared,
         cancelled,
@@ -124,8 +151,9 @@ pub fn extract(volume: &dyn Volume, paths: &[String], to: &Path, desk: &Desk<Ext
     Ok(extracted)
 }
 
-fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<Vec<Resolved>, CoreError> {
-    let mut wanted: Vec<Resolved> = Vec::new();
+/// The files and links that `paths` ask for, and the folders on the way.
+fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<(Vec<Resolved>, Vec<Resolved>), CoreError> {
+    let (mut wanted, mut folders): (Vec<Resolved>, Vec<Resolved>) = (Vec::new(), Vec::new());
     let everything = [String::new()];
     for path in if paths.is_empty() { &everything } else { paths } {
         let found = resolve(volume, path)?;
@@ -142,17 +170,19 @@ fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<Vec<Resolved>, CoreEr
             let inside = own.is_empty()
                 || below.folder == own
                 || below.folder.strip_prefix(own.as_str()).is_some_and(|rest| rest.starts_with('/'));
-            if inside && below.entry.kind == NodeKind::File {
-                wanted.push(Resolved { folder: below.folder.to_string(), entry: below.entry.clone() });
+            if inside {
+                let item = Resolved { folder: below.folder.to_string(), entry: below.entry.clone() };
+                if item.entry.kind == NodeKind::Directory { folders.push(item) } else { wanted.push(item) }
             }
             ControlFlow::Continue(())
         })?;
     }
-    Ok(wanted)
+    Ok((wanted, folders))
 }
 
 struct Run<'a> {
     volume: &'a dyn Volume,
+    judge: GroundJudge<'a>,
     to: &'a Path,
     desk: &'a Desk<ExtractProgress>,
     bytes: u64,
@@ -162,10 +192,27 @@ struct Run<'a> {
 
 impl Run<'_> {
     fn take(&mut self, item: &Resolved) -> ControlFlow<()> {
-        let path = if item.folder.is_empty() { item.entry.name.clone() } else { format!("{}/{}", item.folder, item.entry.name) };
+        let path = path_of(item);
         self.desk.tell(ExtractProgress { files: self.files.len() as u64, bytes: self.bytes, path: path.clone() });
-        let mut line = ManifestEntry {
+        let is_link = item.entry.kind == NodeKind::Link;
+        let mut line = self.line(path, item, if is_link { Part::Link } else { Part::File });
+        let saved = if is_link { self.save_link(item, &mut line) } else { self.save(item, "", &mut line) };
+        let whole = line.saved_as.is_some();
+        match saved {
+            Ok(flow) => {
+                self.files.push(line);
+                flow?;
+            }
+            Err(why) => self.files.push(ManifestEntry { why: Some(why), ..line }),
+        }
+        if whole && !is_link { self.take_streams(item) } else { ControlFlow::Continue(()) }
+    }
+
+    fn line(&self, path: String, item: &Resolved, part: Part) -> ManifestEntry {
+        ManifestEntry {
+            part,
             path,
+            target: None,
             saved_as: None,
             bytes: item.entry.bytes,
             unreadable_bytes: 0,
@@ -173,26 +220,61 @@ impl Run<'_> {
             sha256: None,
             times: item.entry.times,
             state: Outcome::Failed,
+            ground: self.judge.of(&item.entry),
             why: None,
-        };
-        match self.save(item, &mut line) {
-            Ok(flow) => {
-                self.files.push(line);
-                flow
-            }
-            Err(why) => {
-                line.why = Some(why);
-                self.files.push(line);
-                ControlFlow::Continue(())
-            }
         }
     }
 
-    fn save(&mut self, item: &Resolved, line: &mut ManifestEntry) -> Result<ControlFlow<()>, String> {
-        let mut stream = self.volume.open(item.entry.id, "").map_err(|error| error.to_string())?;
+    /// Takes out what belongs to a file beside its content, each as a file of its own.
+    fn take_streams(&mut self, item: &Resolved) -> ControlFlow<()> {
+        let streams = self.volume.streams(item.entry.id).unwrap_or_default();
+        for stream in streams.into_iter().filter(|stream| !stream.name.is_empty()).take(MOST_STREAMS) {
+            let mut line = self.line(format!("{}:{}", path_of(item), stream.name), item, Part::Stream);
+            match self.save(item, &stream.name, &mut line) {
+                Ok(flow) => {
+                    self.files.push(line);
+                    flow?;
+                }
+                Err(why) => self.files.push(ManifestEntry { why: Some(why), ..line }),
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// Makes a link of this system that leads where the volume's one does. It is never followed here.
+    fn save_link(&mut self, item: &Resolved, line: &mut ManifestEntry) -> Result<ControlFlow<()>, String> {
+        let target = self.volume.link_target(item.entry.id).ok_or("where it leads is not said in a form known here")?;
+        let folder = self.folder(&item.folder)?;
+        let name = safe_component(&item.entry.name);
+        for number in 1..MOST_NAMESAKES {
+            let relative = folder.join(if number == 1 { name.clone() } else { numbered(&name, number) });
+            match std::os::unix::fs::symlink(&target, self.to.join(&relative)) {
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(error) => return Err(error.to_string()),
+                Ok(()) => {
+                    line.saved_as = Some(relative.to_string_lossy().into_owned());
+                    line.bytes = target.len() as u64;
+                    line.state = Outcome::Whole;
+                    line.target = Some(target);
+                    return Ok(ControlFlow::Continue(()));
+                }
+            }
+        }
+        Err("no name is left for it".into())
+    }
+
+    fn save(&mut self, item: &Resolved, stream_name: &str, line: &mut ManifestEntry) -> Result<ControlFlow<()>, String> {
+        if line.ground == FileGround::Gone {
+            return Err(FileGround::Gone.sentence().into());
+        }
+        let mut stream = self.volume.open(item.entry.id, stream_name).map_err(|error| error.to_string())?;
         line.bytes = stream.bytes();
         let folder = self.folder(&item.folder)?;
-        let (mut file, relative) = self.create(&folder, &item.entry).map_err(|error| error.to_string())?;
+        let name = match stream_name {
+            "" => safe_component(&item.entry.name),
+            stream => safe_component(&format!("{}.{stream}.stream", item.entry.name)),
+        };
+        let (mut file, relative) = self.create(&folder, &name).map_err(|error| error.to_string())?;
         let (mut blake, mut sha) = (blake3::Hasher::new(), Sha256::new());
         let mut buf = vec![0; STEP];
         let mut at = 0;
@@ -215,11 +297,34 @@ impl Run<'_> {
         }
         file.sync_all().map_err(|error| error.to_string())?;
         set_time(&file, &item.entry);
+        if let Some(mode) = self.volume.mode(item.entry.id) {
+            // The owner can always read and write what was taken out; nothing runs as somebody else.
+            let _ = file.set_permissions(fs::Permissions::from_mode(mode & 0o777 | 0o600));
+        }
         line.blake3 = Some(blake.finalize().to_hex().to_string());
         line.sha256 = Some(sha.finalize().iter().map(|byte| format!("{byte:02x}")).collect());
         line.saved_as = Some(relative.to_string_lossy().into_owned());
         line.state = if line.unreadable_bytes == 0 { Outcome::Whole } else { Outcome::PartlyUnreadable };
         Ok(ControlFlow::Continue(()))
+    }
+
+    /// Makes folders that hold nothing, and gives all of them their times and modes, the deepest first: what is put into a
+    /// folder changes its time.
+    fn dress_folders(&mut self, folders: &[Resolved]) {
+        let mut paths: Vec<(PathBuf, &Resolved)> = Vec::new();
+        for folder in folders {
+            if let Ok(relative) = self.folder(&path_of(folder)) {
+                paths.push((relative, folder));
+            }
+        }
+        paths.sort_by_key(|(relative, _)| std::cmp::Reverse(relative.components().count()));
+        for (relative, folder) in paths {
+            let Ok(opened) = File::open(self.to.join(relative)) else { continue };
+            if let Some(mode) = self.volume.mode(folder.entry.id) {
+                let _ = opened.set_permissions(fs::Permissions::from_mode(mode & 0o777 | 0o700));
+            }
+            set_time(&opened, &folder.entry);
+        }
     }
 
     /// Makes the folder below the target, component by component; a link or file in the way is not followed.
@@ -247,10 +352,9 @@ impl Run<'_> {
     }
 
     /// Creates a file that was not there.
-    fn create(&self, folder: &Path, entry: &Entry) -> io::Result<(File, PathBuf)> {
-        let name = safe_component(&entry.name);
+    fn create(&self, folder: &Path, name: &str) -> io::Result<(File, PathBuf)> {
         for number in 1..MOST_NAMESAKES {
-            let relative = folder.join(if number == 1 { name.clone() } else { numbered(&name, number) });
+            let relative = folder.join(if number == 1 { name.to_string() } else { numbered(name, number) });
             match File::create_new(self.to.join(&relative)) {
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
                 result => return result.map(|file| (file, relative)),
@@ -258,6 +362,11 @@ impl Run<'_> {
         }
         Err(io::ErrorKind::AlreadyExists.into())
     }
+}
+
+/// The path of an item in its volume.
+fn path_of(item: &Resolved) -> String {
+    if item.folder.is_empty() { item.entry.name.clone() } else { format!("{}/{}", item.folder, item.entry.name) }
 }
 
 /// Gives the file the time its content was changed.
@@ -270,8 +379,9 @@ fn set_time(file: &File, entry: &Entry) {
 
 /// Counts files and bytes on this system against the manifest.
 fn compare(to: &Path, files: &[ManifestEntry]) -> bool {
-    files.iter().filter_map(|file| Some((file.saved_as.as_ref()?, file.bytes))).all(|(saved, bytes)| {
-        fs::symlink_metadata(to.join(saved)).is_ok_and(|metadata| metadata.is_file() && metadata.len() == bytes)
+    files.iter().filter_map(|file| Some((file.saved_as.as_ref()?, file))).all(|(saved, file)| {
+        let kind = |metadata: &fs::Metadata| if file.part == Part::Link { metadata.is_symlink() } else { metadata.is_file() };
+        fs::symlink_metadata(to.join(saved)).is_ok_and(|metadata| kind(&metadata) && metadata.len() == file.bytes)
     })
 }
 

@@ -1,6 +1,7 @@
 //! Files: looking into a volume, and taking files out, verified.
 
 mod extract;
+mod ground;
 mod lost;
 mod name;
 mod path;
@@ -8,7 +9,8 @@ mod path;
 #[cfg(test)]
 mod tests;
 
-pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, extract};
+pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, extract};
+pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};

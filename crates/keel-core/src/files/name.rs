@@ -4,12 +4,15 @@
 const LONGEST: usize = 255;
 
 /// `name` as one path component of this system: no separators, no `.` or `..`, no control characters, at most 255
-/// bytes. What had to change is written as `%` and its code, so that different names stay different.
+/// bytes. What had to change is written as `%` and its code, and a `%` itself where it would read as such a code, so that
+/// different names stay different.
 #[must_use]
 pub fn safe_component(name: &str) -> String {
     let mut safe = String::with_capacity(name.len());
-    for sign in name.chars() {
+    for (at, sign) in name.char_indices() {
+        let code = |rest: &str| rest.as_bytes().first_chunk::<2>().is_some_and(|two| two.iter().all(u8::is_ascii_hexdigit));
         match sign {
+            '%' if !code(name.get(at + 1..).unwrap_or_default()) => safe.push('%'),
             '/' | '\0'..='\u{1f}' | '\u{7f}'..='\u{9f}' | '%' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' => {
                 safe.push_str(&format!("%{:02X}", u32::from(sign)));
             }

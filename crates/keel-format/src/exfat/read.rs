@@ -41,6 +41,7 @@ pub struct ExFatVolume {
     core: Core,
     summary: VolumeSummary,
     upcase: OnceLock<Option<UpCase>>,
+    used: OnceLock<Option<Allocation>>,
 }
 
 impl ExFatVolume {
@@ -56,7 +57,8 @@ impl ExFatVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes(),
         };
-        let mut volume = Self { pages: Pages::new(source), geometry, core: Core::default(), summary, upcase: OnceLock::new() };
+        let (upcase, used) = (OnceLock::new(), OnceLock::new());
+        let mut volume = Self { pages: Pages::new(source), geometry, core: Core::default(), summary, upcase, used };
         let (mut core, mut label) = (Core::default(), None);
         volume.entries(&volume.root_chain(), &mut |entry, at| {
             let allocation = || View::new("directory entry", at, entry).at::<RawAllocation>(0, "entry").ok().copied();
@@ -238,10 +240,41 @@ impl ExFatVolume {
         Ok(raw)
     }
 
-    /// The clusters of a file or folder. The chain of a deleted one is gone: its clusters are taken in order.
+    /// The clusters of a file or folder, and whether they had to be guessed. A deleted one whose chain was recorded may have it
+    /// in the FAT still; else free clusters are taken as they follow one another from its first one on.
     fn chain_of(&self, raw: &RawStream) -> Chain {
-        let straight = raw.general_secondary_flags & NO_FAT_CHAIN != 0 || raw.entry_type & IN_USE == 0;
-        self.chain(raw.first_cluster.get(), raw.data_length.get(), straight)
+        self.chain_or_guess(raw).0
+    }
+
+    fn chain_or_guess(&self, raw: &RawStream) -> (Chain, bool) {
+        let (first, bytes) = (raw.first_cluster.get(), raw.data_length.get());
+        let straight = raw.general_secondary_flags & NO_FAT_CHAIN != 0;
+        if straight || raw.entry_type & IN_USE != 0 {
+            return (self.chain(first, bytes, straight), false);
+        }
+        let wanted = bytes.div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
+        let recorded = self.chain(first, bytes, false);
+        if recorded.finding.is_none() && recorded.clusters == wanted {
+            return (recorded, false);
+        }
+        let Some(allocation) = self.deleted_ground() else { return (self.chain(first, bytes, true), true) };
+        let mut chain = Chain::default();
+        for cluster in first..self.geometry.cluster_count.saturating_add(2) {
+            if chain.clusters >= wanted {
+                break;
+            }
+            match allocation.is_used(u64::from(cluster).saturating_sub(2)) {
+                false => chain.push(cluster),
+                true if cluster == first => break,
+                true => {}
+            }
+        }
+        (chain, true)
+    }
+
+    /// The allocation bitmap, read once for all deleted files.
+    fn deleted_ground(&self) -> Option<&Allocation> {
+        self.used.get_or_init(|| super::check::allocation(self)).as_ref()
     }
 
     /// Hands every set of the folder `dir` to `each`.
@@ -339,6 +372,10 @@ impl Volume for ExFatVolume {
 
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         Ok(self.extents_of(&self.chain_of(&self.stream_of(file)?)))
+    }
+
+    fn is_guessed(&self, file: NodeId) -> bool {
+        self.stream_of(file).is_ok_and(|raw| self.chain_or_guess(&raw).1)
     }
 
     fn allocation(&self) -> Option<Allocation> {

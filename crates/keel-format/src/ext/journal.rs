@@ -1,7 +1,7 @@
 //! The journal (jbd2), replayed virtually: which blocks of the volume have newer content in it. Big-endian. Field
 //! names are those of the kernel's documentation of the format.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use keel_source::ByteOffset;
 
@@ -69,6 +69,48 @@ struct Transaction {
 /// # Errors
 /// [`FormatError`] when the journal's superblock cannot be read or does not hold.
 pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Result<Journal, FormatError> {
+    let (log, at, bytes) = log_of(pages, geometry, inode)?;
+    let view = View::new("journal superblock", at, &bytes);
+    let start = u64::from(big(view, 28, "s_start")?);
+    let mut journal = Journal { pending: start != 0, ..Journal::default() };
+    if start == 0 {
+        return Ok(journal);
+    }
+    let end = if log.incompat & INCOMPAT_FAST_COMMIT != 0 { log.len.saturating_sub(fast_blocks(view)) } else { log.len };
+    log.walk(start, big(view, 24, "s_sequence")?, end, &mut journal);
+    Ok(journal)
+}
+
+/// Every state of a block that transactions of before left in the log, whether they are finished or not: by block of the
+/// volume, the place of its bytes and the number of its transaction. Bounded by the log's length and [`MOST_UNITS`].
+pub(super) fn earlier(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> BTreeMap<u64, Vec<(u32, ByteOffset)>> {
+    let mut states: BTreeMap<u64, Vec<(u32, ByteOffset)>> = BTreeMap::new();
+    let Ok((log, ..)) = log_of(pages, geometry, inode) else { return states };
+    let (mut block, mut units) = (log.first, 0usize);
+    while block < log.len && units < MOST_UNITS {
+        let head = log.at(block).and_then(|at| pages.bytes(at, usize::try_from(log.block_bytes).ok()?, "journal block").ok());
+        block += 1;
+        let Some(bytes) = head else { continue };
+        let view = View::new("journal block", ByteOffset(0), &bytes);
+        let [magic, kind, sequence] = [0, 4, 8].map(|offset| big(view, offset, "header").unwrap_or(0));
+        if magic != MAGIC || kind != DESCRIPTOR || !log.checksum_holds(kind, &bytes) {
+            continue;
+        }
+        for (target, _) in log.tags(view) {
+            if let Some(at) = log.at(block) {
+                states.entry(target).or_default().push((sequence, at));
+            }
+            block += 1;
+            units += 1;
+        }
+    }
+    // The latest first.
+    states.values_mut().for_each(|list| list.sort_by_key(|(sequence, _)| std::cmp::Reverse(*sequence)));
+    states
+}
+
+/// The log of a journal with its superblock, and where that stands.
+fn log_of<'a>(pages: &'a Pages, geometry: &'a ExtGeometry, inode: &Inode) -> Result<(Log<'a>, ByteOffset, Vec<u8>), FormatError> {
     let extents = inode.extents(pages, geometry)?;
     let at = extents.first().and_then(|extent| extent.volume_at).unwrap_or(inode.at);
     let bytes = pages.bytes(at, 1024, "journal superblock")?;
@@ -81,7 +123,6 @@ pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Resu
     if block_bytes != u64::from(geometry.block_bytes) {
         return Err(view.wrong(12, "s_blocksize", block_bytes, "the block size of the volume"));
     }
-    let start = u64::from(big(view, 28, "s_start")?);
     let incompat = if kind == SUPERBLOCK_V2 { big(view, 40, "s_feature_incompat")? } else { 0 };
     let log = Log {
         pages,
@@ -93,13 +134,7 @@ pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Resu
         incompat,
         seed: crc32c(u32::MAX, view.slice(48, 16, "s_uuid")?),
     };
-    let mut journal = Journal { pending: start != 0, ..Journal::default() };
-    if start == 0 {
-        return Ok(journal);
-    }
-    let end = if incompat & INCOMPAT_FAST_COMMIT != 0 { log.len.saturating_sub(fast_blocks(view)) } else { log.len };
-    log.walk(start, big(view, 24, "s_sequence")?, end, &mut journal);
-    Ok(journal)
+    Ok((log, at, bytes))
 }
 
 /// Makes the journal whose superblock `bytes` begin with empty.

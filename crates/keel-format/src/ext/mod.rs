@@ -1,5 +1,6 @@
 //! ext2, ext3 and ext4. Source: the Linux kernel's documentation of the format; names as used there.
 
+mod attributes;
 mod check;
 mod checksum;
 mod directory;

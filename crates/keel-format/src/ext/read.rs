@@ -1,7 +1,8 @@
 //! The tree and the files of an ext volume.
 
+use std::collections::{BTreeMap, HashSet};
 use std::ops::ControlFlow;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use keel_source::{ByteOffset, SharedSource};
 
@@ -26,6 +27,9 @@ const MOST_FINDINGS: usize = 200;
 const MOST_GROUPS: u32 = 65_536;
 /// The most copies of a group descriptor that are tried.
 const MOST_KEEPERS: usize = 8;
+/// The most blocks of one directory of which former states are looked at, and the most states of each.
+const MOST_FORMER: usize = 4096;
+const MOST_STATES: usize = 64;
 /// Set in the number of a node whose directory entry was deleted.
 const DELETED_NODE: u64 = 1 << 63;
 
@@ -38,6 +42,7 @@ pub struct ExtVolume {
     replay: Vec<Finding>,
     pending: bool,
     replayed: Vec<u64>,
+    earlier: OnceLock<BTreeMap<u64, Vec<(u32, ByteOffset)>>>,
 }
 
 impl ExtVolume {
@@ -56,7 +61,15 @@ impl ExtVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes,
         };
-        let mut volume = Self { pages: plain, geometry, summary, replay: Vec::new(), pending: false, replayed: Vec::new() };
+        let mut volume = Self {
+            pages: plain,
+            geometry,
+            summary,
+            replay: Vec::new(),
+            pending: false,
+            replayed: Vec::new(),
+            earlier: OnceLock::new(),
+        };
         // A superblock that is gone cannot say that the journal is clean.
         let needed = superblock.is_none_or(|raw| raw.s_feature_incompat.get() & INCOMPAT_RECOVER != 0);
         if needed && geometry.journal_inode != 0 {
@@ -177,7 +190,54 @@ impl ExtVolume {
             let problem = Problem::Missing("content of the deleted name: another file uses its inode now");
             return Err(FormatError::new("inode", inode.at, problem));
         }
-        Ok(inode)
+        let keeps_nothing = node.0 & DELETED_NODE != 0 && inode.kind() != Some(NodeKind::Directory) && inode.bytes() == 0;
+        Ok(if keeps_nothing { self.before_deletion(number).unwrap_or(inode) } else { inode })
+    }
+
+    /// Names that the journal kept of the blocks of directory `inode` and that are in them no more: newer kernels wipe what they
+    /// delete.
+    fn former_names(&self, inode: &Inode, listed: &mut HashSet<(u32, Vec<u8>)>, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) {
+        let unit = u64::from(self.geometry.block_bytes);
+        let extents = inode.extents(&self.pages, &self.geometry).unwrap_or_default();
+        let blocks = extents.iter().filter_map(|extent| Some((extent.volume_at?.0 / unit, extent.bytes / unit)));
+        for block in blocks.flat_map(|(first, count)| first..first.saturating_add(count)).take(MOST_FORMER) {
+            for (_, kept) in self.earlier().get(&block).into_iter().flatten().take(MOST_STATES) {
+                let Ok(bytes) = self.pages.bytes(*kept, self.geometry.block_bytes as usize, "directory block") else { continue };
+                let (names, _) = entries(&bytes, *kept, self.geometry.inodes);
+                for name in names.into_iter().filter(|name| name.name != b"." && name.name != b"..") {
+                    let former = RawName { present: false, ..name };
+                    if listed.insert((former.inode, former.name.clone()))
+                        && let Some(entry) = self.entry(&former)
+                        && each(entry).is_break()
+                    {
+                        return;
+                    }
+                }
+            }
+        }
+    }
+
+    /// What the journal keeps of blocks as they were; read once.
+    fn earlier(&self) -> &BTreeMap<u64, Vec<(u32, ByteOffset)>> {
+        let journal = self.geometry.journal_inode;
+        self.earlier.get_or_init(|| {
+            let log = (journal != 0).then(|| self.inode(journal).ok()).flatten();
+            log.map(|inode| journal::earlier(&self.pages, &self.geometry, &inode)).unwrap_or_default()
+        })
+    }
+
+    /// The inode as the journal last kept it before its file was deleted: deleting empties it.
+    fn before_deletion(&self, number: u32) -> Option<Inode> {
+        let states = self.earlier();
+        let at = self.inode(number).ok()?.at;
+        let unit = u64::from(self.geometry.block_bytes);
+        let inside = at.0 % unit;
+        states.get(&(at.0 / unit))?.iter().find_map(|(_, kept)| {
+            let bytes = self.pages.bytes(*kept + inside, usize::from(self.geometry.inode_bytes), "inode").ok()?;
+            // Its place stays the one in the table: what follows from it, like its checksum, counts from there.
+            let inode = Inode::parse(number, at, bytes).ok()?;
+            (!inode.is_deleted() && inode.kind() == Some(NodeKind::File) && inode.bytes() > 0).then_some(inode)
+        })
     }
 
     /// Hands every name of the directory `inode` to `each`.
@@ -230,8 +290,9 @@ impl ExtVolume {
         };
         if !name.present {
             // An entry whose inode lives on was moved when its block was split, not deleted.
-            let own = inode.filter(Inode::is_deleted);
-            own.as_ref()?;
+            let own = inode.filter(Inode::is_deleted)?;
+            let emptied = own.bytes() == 0 && by_type == Some(NodeKind::File);
+            let own = Some(if emptied { self.before_deletion(name.inode).unwrap_or(own) } else { own });
             return Some(Entry {
                 id: NodeId(u64::from(name.inode) | DELETED_NODE),
                 name: name.text(),
@@ -299,13 +360,22 @@ impl Volume for ExtVolume {
         if inode.kind() != Some(NodeKind::Directory) {
             return Err(FormatError::new("inode", inode.at, Problem::Missing("directory of that number")));
         }
-        self.names(&inode, &mut |name| {
+        let mut listed: HashSet<(u32, Vec<u8>)> = HashSet::new();
+        let mut stopped = false;
+        let findings = self.names(&inode, &mut |name| {
             let shown = (name.present || deleted == Deleted::Show) && name.name != b"." && name.name != b"..";
-            match self.entry(&name).filter(|_| shown) {
-                Some(entry) => each(entry),
-                None => ControlFlow::Continue(()),
+            let Some(entry) = self.entry(&name).filter(|_| shown) else { return ControlFlow::Continue(()) };
+            if deleted == Deleted::Show {
+                listed.insert((name.inode, name.name));
             }
-        })
+            let flow = each(entry);
+            stopped = flow.is_break();
+            flow
+        })?;
+        if deleted == Deleted::Show && !stopped {
+            self.former_names(&inode, &mut listed, each);
+        }
+        Ok(findings)
     }
 
     fn walk(
@@ -318,13 +388,23 @@ impl Volume for ExtVolume {
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
         let inode = self.live_inode(file)?;
-        Ok(vec![StreamInfo { name: String::new(), bytes: inode.bytes(), storage: inode.storage() }])
+        let mut streams = vec![StreamInfo { name: String::new(), bytes: inode.bytes(), storage: inode.storage() }];
+        let kept = super::attributes::read(&self.pages, &self.geometry, &inode);
+        streams.extend(kept.into_iter().map(|found| StreamInfo {
+            name: found.name,
+            bytes: found.value.len() as u64,
+            storage: "resident",
+        }));
+        Ok(streams)
     }
 
     fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
         let inode = self.live_inode(file)?;
         if !stream.is_empty() {
-            return Err(FormatError::new("inode", inode.at, Problem::Missing("stream of that name")));
+            let found =
+                super::attributes::read(&self.pages, &self.geometry, &inode).into_iter().find(|found| found.name == stream);
+            let missing = FormatError::new("inode", inode.at, Problem::Missing("stream of that name"));
+            return found.map(|found| Box::new(MemoryStream(found.value)) as Box<dyn StreamReader>).ok_or(missing);
         }
         if inode.has_flag(FLAG_ENCRYPT) {
             return Err(FormatError::new("inode", inode.at, Problem::Coding("the content is encrypted")));
@@ -339,6 +419,10 @@ impl Volume for ExtVolume {
 
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         self.live_inode(file)?.extents(&self.pages, &self.geometry)
+    }
+
+    fn mode(&self, node: NodeId) -> Option<u32> {
+        self.live_inode(node).ok().map(|inode| u32::from(inode.raw.i_mode.get()) & 0o7777)
     }
 
     fn allocation(&self) -> Option<Allocation> {

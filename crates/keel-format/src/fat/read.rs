@@ -150,7 +150,8 @@ impl FatVolume {
         Ok(if chain.finding.is_some() { Vec::new() } else { self.table.extents(&chain) })
     }
 
-    /// The clusters of a file. A deleted file's chain is gone: its clusters are taken as they follow one another.
+    /// The clusters of a file. A deleted file's chain is gone: free clusters are taken as they follow one another from its first
+    /// one on, and none where that one is another file's now.
     fn file_chain(&self, slot: &RawSlot) -> Chain {
         let size = u64::from(slot.raw.file_size.get());
         let wanted = size.div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
@@ -159,12 +160,27 @@ impl FatVolume {
             return Chain::default();
         }
         if slot.deleted {
-            let end = self.geometry.cluster_count() + 2;
-            let count = wanted.min(end.saturating_sub(u64::from(first)));
-            return Chain::straight(first, count);
+            return self.free_run(first, wanted);
         }
         let chain = self.table.chain(first, wanted);
         if chain.clusters >= wanted || chain.finding.is_none() { chain } else { self.bridged(chain, wanted) }
+    }
+
+    /// Free clusters from `first` on; what others use is passed over. Nothing when `first` itself is used.
+    fn free_run(&self, first: u32, wanted: u64) -> Chain {
+        let mut chain = Chain::default();
+        let end = u32::try_from(self.geometry.cluster_count() + 2).unwrap_or(u32::MAX);
+        for cluster in first..end {
+            if chain.clusters >= wanted {
+                break;
+            }
+            match self.table.entry(cluster) {
+                Some(0) => chain.push(cluster),
+                _ if cluster == first => break,
+                _ => {}
+            }
+        }
+        chain
     }
 
     /// A chain that is cut because its entries are gone, gone on with over the clusters that follow one another as long as
@@ -243,6 +259,10 @@ impl Volume for FatVolume {
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         let slot = self.slot_of(file)?;
         Ok(self.table.extents(&self.file_chain(&slot)))
+    }
+
+    fn is_guessed(&self, file: NodeId) -> bool {
+        self.slot_of(file).is_ok_and(|slot| slot.deleted || self.file_chain(&slot).finding.is_some())
     }
 
     fn allocation(&self) -> Option<Allocation> {

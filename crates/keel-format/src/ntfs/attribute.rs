@@ -1,6 +1,6 @@
 //! The attributes of a file record.
 
-use super::layout::{DATA, END, FILE_NAME, RawAttribute, RawFileName, RawNonResident, RawResident};
+use super::layout::{DATA, END, FILE_NAME, RawAttribute, RawFileName, RawNonResident, RawResident, STANDARD_INFORMATION};
 use super::runs::{self, Run};
 use crate::{FormatError, Stamp, Times, View};
 
@@ -158,6 +158,21 @@ impl FileName {
     pub(crate) fn is_dos_alias(&self) -> bool {
         self.raw.namespace == 2
     }
+}
+
+/// The times of `$STANDARD_INFORMATION`: created, modified, then that of the record, then accessed.
+pub(crate) fn standard_times(record: &super::Record) -> Option<Times> {
+    let view = record.attribute(STANDARD_INFORMATION, "")?.resident()?;
+    let stamp = |offset: usize| view.u64(offset, "time").ok().and_then(Stamp::from_ntfs);
+    Some(Times { created: stamp(0), modified: stamp(8), accessed: stamp(24) })
+}
+
+/// Every name of a record beside its best one: other names of a hard link. Short aliases are left out.
+pub(crate) fn other_names(record: &super::Record, best: &FileName) -> Vec<FileName> {
+    let names = record.attributes().flatten().filter(|attribute| attribute.type_code == FILE_NAME);
+    let parsed = names.filter_map(|attribute| attribute.resident().and_then(|view| FileName::parse(view).ok()));
+    let same = |name: &FileName| name.name == best.name && name.raw.parent.get() == best.raw.parent.get();
+    parsed.filter(|name| !name.is_dos_alias() && !same(name)).collect()
 }
 
 /// The best name of a record: a long one before a short one, and the length of its main stream where the record knows.

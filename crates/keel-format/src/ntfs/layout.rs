@@ -252,6 +252,8 @@ pub const INDEX_ALLOCATION: u32 = 0xA0;
 pub const BITMAP: u32 = 0xB0;
 /// End of the attributes of a record.
 pub const END: u32 = 0xFFFF_FFFF;
+/// `$REPARSE_POINT`.
+pub const REPARSE_POINT: u32 = 0xC0;
 /// Record flag: in use.
 pub const IN_USE: u16 = 1;
 /// Record flag: directory.

@@ -10,6 +10,7 @@ pub mod mend;
 mod mft;
 mod read;
 mod record;
+mod reparse;
 mod runs;
 mod stream;
 mod witness;

@@ -6,12 +6,12 @@ use std::sync::{Arc, OnceLock};
 
 use keel_source::{ByteOffset, SharedSource};
 
-use super::attribute::{FileName, name_and_size};
-use super::layout::{DATA, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
+use super::attribute::{FileName, name_and_size, other_names, standard_times};
+use super::layout::{DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
 use super::{MftMap, NtfsGeometry, Record, index, stream};
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
-    StreamInfo, StreamReader, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
+    StreamInfo, StreamReader, Times, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
 };
 
 /// Bytes of the MFT that a scan reads at once.
@@ -24,6 +24,8 @@ const MOST_DELETED: usize = 1 << 18;
 const MOST_FINDINGS: usize = 200;
 /// The file system's own folder; its files are nobody's.
 const EXTEND: &str = "$Extend";
+/// The most extension records that names of one file are read from.
+const MOST_EXTENSIONS: usize = 256;
 /// Name of the folder under which records without a reachable parent are listed.
 const LOST: &str = "\u{2039}no parent\u{203a}";
 
@@ -40,6 +42,10 @@ pub struct NtfsVolume {
 struct Scanned {
     number: u64,
     name: FileName,
+    /// Other names of a hard link.
+    others: Vec<FileName>,
+    /// The times that drivers tell: a name keeps those of when it was given.
+    times: Times,
     bytes: u64,
     in_use: bool,
     directory: bool,
@@ -52,12 +58,16 @@ impl Scanned {
     }
 
     fn entry(&self) -> Entry {
+        self.entry_of(&self.name)
+    }
+
+    fn entry_of(&self, name: &FileName) -> Entry {
         Entry {
             id: node(self.number, self.sequence),
-            name: self.name.name.clone(),
-            kind: kind(&self.name, self.directory),
+            name: name.name.clone(),
+            kind: kind(name, self.directory),
             bytes: if self.directory { 0 } else { self.bytes },
-            times: self.name.times(),
+            times: self.times,
             existence: if self.in_use { Existence::Present } else { Existence::Deleted },
         }
     }
@@ -210,9 +220,23 @@ impl NtfsVolume {
             }
         }
         let header = record.header();
+        let name = name?;
+        let mut others = if header.link_count.get() > 1 { other_names(record, &name) } else { Vec::new() };
+        if has_list && header.link_count.get() > 1 {
+            let parts = stream::list_entries(&self.source, &self.geometry, record).unwrap_or_default();
+            let mut seen: Vec<u64> = vec![number];
+            for part in parts.iter().filter(|part| part.type_code == FILE_NAME) {
+                if !seen.contains(&part.record) && seen.len() < MOST_EXTENSIONS {
+                    seen.push(part.record);
+                    others.extend(self.record(part.record).map(|found| other_names(&found, &name)).unwrap_or_default());
+                }
+            }
+        }
         Some(Scanned {
             number,
-            name: name?,
+            times: standard_times(record).unwrap_or_else(|| name.times()),
+            name,
+            others,
             bytes: size.unwrap_or(0),
             in_use: header.flags.get() & IN_USE != 0,
             directory: header.flags.get() & IS_DIRECTORY != 0,
@@ -380,7 +404,15 @@ impl Volume for NtfsVolume {
             if folder.split('/').next() == Some(EXTEND) {
                 return ControlFlow::Continue(());
             }
-            each(WalkEntry { folder: &folder, entry: &scanned.entry() })
+            let mut flow = each(WalkEntry { folder: &folder, entry: &scanned.entry() });
+            for name in &scanned.others {
+                if flow.is_break() {
+                    break;
+                }
+                let folder = path_of(name.raw.parent.get() & NUMBER_MASK, &folders, &mut paths);
+                flow = each(WalkEntry { folder: &folder, entry: &scanned.entry_of(name) });
+            }
+            flow
         });
         findings.truncate(MOST_FINDINGS);
         Ok(findings)
@@ -404,6 +436,11 @@ impl Volume for NtfsVolume {
         let (number, record) = self.record_of(file)?;
         let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
         Ok(maps.iter().find(|(name, _)| name.is_empty()).map(|(_, map)| map.extents(&self.geometry)).unwrap_or_default())
+    }
+
+    fn link_target(&self, link: NodeId) -> Option<String> {
+        let (_, record) = self.record_of(link).ok()?;
+        super::reparse::target(record.attribute(super::layout::REPARSE_POINT, "")?.resident()?)
     }
 
     fn allocation(&self) -> Option<Allocation> {

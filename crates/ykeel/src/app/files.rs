@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use image::imageops::FilterType;
 use keel_core::CoreError;
-use keel_core::files as core_files;
+use keel_core::files::{self as core_files, FileGround, GroundJudge};
 use keel_core::job::Job;
 use keel_core::sweep::Find;
 use keel_format::content::is_text;
@@ -45,6 +45,8 @@ pub(crate) struct Preview {
     pub(crate) picture: Option<Protocol>,
     pub(crate) picture_size: Option<(u32, u32)>,
     pub(crate) streams: Vec<StreamInfo>,
+    /// What is left of its ground.
+    pub(crate) ground: FileGround,
     pub(crate) problem: Option<String>,
 }
 
@@ -158,6 +160,7 @@ fn preview(volume: &dyn Volume, entry: &Entry, size: Size) -> Preview {
         picture: None,
         picture_size: None,
         streams: volume.streams(entry.id).unwrap_or_default(),
+        ground: GroundJudge::new(volume).of(entry),
         problem: None,
     };
     let mut stream = match volume.open(entry.id, "") {

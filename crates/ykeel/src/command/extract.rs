@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keel_core::files::{self, ExtractProgress};
+use keel_core::files::{self, ExtractProgress, FileGround, Outcome};
 use keel_core::job::Desk;
 use keel_core::sweep::Reach;
 use keel_source::{printable, size_decimal};
@@ -20,9 +20,12 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
     if args.json {
         print_json(&extracted)?;
     } else {
-        for file in extracted.files.iter().filter(|file| file.state != files::Outcome::Whole) {
+        for file in extracted.files.iter().filter(|file| file.state != Outcome::Whole) {
             let why = file.why.clone().unwrap_or_else(|| format!("{} bytes unreadable", file.unreadable_bytes));
             println!("{}  {}", printable(&file.path), why);
+        }
+        for file in extracted.files.iter().filter(|file| file.ground != FileGround::Whole && file.state != Outcome::Failed) {
+            println!("{}  {}: {}", printable(&file.path), file.ground.word(), file.ground.sentence());
         }
         println!(
             "{} whole, {} partly unreadable, {} failed; {} in {}; count and bytes {}",

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::ops::ControlFlow;
 
 use keel_core::copy::{self, Touched};
-use keel_core::files;
+use keel_core::files::{self, FileGround, GroundJudge};
 use keel_core::sweep::{Find, Reach};
 use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, StreamInfo, Volume, VolumeSummary};
 use keel_source::{SharedSource, printable, size_decimal};
@@ -29,6 +29,9 @@ struct Line {
     path: String,
     #[serde(flatten)]
     entry: Entry,
+    /// What is left of the ground of a deleted file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ground: Option<FileGround>,
 }
 
 #[derive(Serialize)]
@@ -55,6 +58,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         return Err(Ended::WrongUse.into());
     };
     let volume = files::open(&source, find)?;
+    let judge = GroundJudge::new(volume.as_ref());
     let resolved = files::resolve(volume.as_ref(), asked.path)?;
     let deleted = if asked.deleted { Deleted::Show } else { Deleted::Hide };
     let mut document = Document {
@@ -67,7 +71,8 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     };
     if resolved.entry.kind != NodeKind::Directory || asked.streams {
         document.streams = volume.streams(resolved.entry.id)?;
-        document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry });
+        let ground = ground_of(&judge, &resolved.entry);
+        document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry, ground });
     } else if asked.recursive {
         return tree(args, volume.as_ref(), document, asked.path, deleted);
     } else {
@@ -75,6 +80,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         let base = asked.path.trim_matches('/');
         let line = |entry: Entry| Line {
             path: if base.is_empty() { entry.name.clone() } else { format!("{base}/{}", entry.name) },
+            ground: ground_of(&judge, &entry),
             entry,
         };
         document.entries = entries.into_iter().map(line).collect();
@@ -85,7 +91,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     }
     let mut out = std::io::stdout().lock();
     for line in &document.entries {
-        print_line(&mut out, &line.path, &line.entry)?;
+        print_line(&mut out, &line.path, &line.entry, line.ground)?;
     }
     for stream in document.streams.iter().filter(|stream| !stream.name.is_empty() || stream.storage != "plain") {
         writeln!(out, "    stream {:?}  {}  {}", printable(&stream.name), stream.bytes, stream.storage)?;
@@ -110,6 +116,7 @@ fn chosen<'a>(finds: &'a [Find], name: Option<&str>) -> anyhow::Result<Option<&'
 fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base: &str, deleted: Deleted) -> anyhow::Result<()> {
     let base = base.trim_matches('/');
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    let judge = GroundJudge::new(volume);
     let mut broken = None;
     let findings = volume.walk(deleted, &mut |found| {
         let below =
@@ -117,9 +124,10 @@ fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base
         if below {
             let path =
                 if found.folder.is_empty() { found.entry.name.clone() } else { format!("{}/{}", found.folder, found.entry.name) };
+            let ground = ground_of(&judge, found.entry);
             if args.json {
-                document.entries.push(Line { path, entry: found.entry.clone() });
-            } else if let Err(error) = print_line(&mut out, &path, found.entry) {
+                document.entries.push(Line { path, entry: found.entry.clone(), ground });
+            } else if let Err(error) = print_line(&mut out, &path, found.entry, ground) {
                 broken = Some(error);
                 return ControlFlow::Break(());
             }
@@ -138,7 +146,13 @@ fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base
     if args.json { print_json(&document) } else { Ok(()) }
 }
 
-fn print_line(out: &mut dyn Write, path: &str, entry: &Entry) -> std::io::Result<()> {
+/// What is left of the ground of a deleted file; of present ones it is told in the manifest.
+fn ground_of(judge: &GroundJudge<'_>, entry: &Entry) -> Option<FileGround> {
+    (entry.existence == Existence::Deleted && entry.kind == NodeKind::File).then(|| judge.of(entry))
+}
+
+fn print_line(out: &mut dyn Write, path: &str, entry: &Entry, ground: Option<FileGround>) -> std::io::Result<()> {
+    let state = ground.map(|ground| format!("  ({})", ground.word())).unwrap_or_default();
     let kind = match (entry.kind, entry.existence) {
         (_, Existence::Deleted) => "deleted",
         (NodeKind::Directory, _) => "folder",
@@ -146,7 +160,7 @@ fn print_line(out: &mut dyn Write, path: &str, entry: &Entry) -> std::io::Result
         (NodeKind::File, _) => "",
     };
     let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
-    writeln!(out, "{:>14}  {time:<20}  {kind:<7}  {}", entry.bytes, printable(path))
+    writeln!(out, "{:>14}  {time:<20}  {kind:<7}  {}{state}", entry.bytes, printable(path))
 }
 
 #[derive(Serialize)]

@@ -1,6 +1,6 @@
 //! Files: the tree of a volume, a preview, and what is taken out.
 
-use keel_core::files::{Extracted, Outcome};
+use keel_core::files::{Extracted, FileGround, Outcome};
 use keel_format::{Existence, NodeKind};
 use keel_source::{printable, size_decimal};
 use ratatui::buffer::Buffer;
@@ -163,10 +163,11 @@ fn why(app: &App, drive: &Drive) -> Why {
                 why.say(format!("{what:<8} {time}"), theme.dim());
             }
         }
-        if entry.existence == Existence::Deleted {
-            why.say("Deleted: its clusters may hold something else by now. Compare the preview with its type.", theme.doubt());
-        }
         if let Some(preview) = files.preview.as_ref().filter(|preview| preview.id == entry.id) {
+            let deleted = if entry.existence == Existence::Deleted { "Deleted; " } else { "" };
+            if preview.ground != FileGround::Whole || !deleted.is_empty() {
+                why.say(format!("{deleted}{}: {}.", preview.ground.word(), preview.ground.sentence()), theme.doubt());
+            }
             if let Some((width, height)) = preview.picture_size {
                 why.say(format!("picture of {width} x {height}"), theme.dim());
             }
