@@ -110,7 +110,7 @@ impl Coverage {
 /// The ground that a find explains: all it claims where its start and length are certain, or where an entry of the table
 /// states them. What lies inside another find explains nothing by itself.
 fn ground_of(find: &Find, table: &TableReading, sector: SectorSize) -> Option<ByteRange> {
-    if find.inside.is_some() || find.grade < Grade::Strong {
+    if !find.is_outer() || find.grade < Grade::Strong {
         return None;
     }
     let stated = |entry: &&Partition| entry.type_code.fits(find.kind) && entry.holds(find.range(), sector);

@@ -1,11 +1,14 @@
 //! What is needed to look into a volume, whether a boot sector said it or the surface did.
 
+use std::sync::Arc;
+
 use keel_source::{ByteOffset, SharedSource};
 use serde::Serialize;
 
 use crate::exfat::{ExFatGeometry, ExFatVolume};
 use crate::ext::{ExtGeometry, ExtVolume};
 use crate::fat::{FatGeometry, FatVolume};
+use crate::former::Former;
 use crate::hfsplus::{HfsGeometry, HfsVolume};
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
 use crate::recognised::KnownGeometry;
@@ -13,7 +16,7 @@ use crate::structure::{Compute, Structure};
 use crate::{FormatError, Problem, Volume, VolumeKind, exfat, ext, fat, hfsplus, ntfs, recognised, registry};
 
 /// The geometry of a volume of any kind.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(untagged)]
 #[allow(clippy::large_enum_variant, reason = "copied a few times for each find; a box would not be `Copy`")]
 pub enum Geometry {
@@ -29,6 +32,8 @@ pub enum Geometry {
     HfsPlus(HfsGeometry),
     /// A kind that is recognised and not read.
     Known(KnownGeometry),
+    /// What is left of a volume that another one was made over.
+    Former(Arc<Former>),
 }
 
 impl Geometry {
@@ -42,18 +47,19 @@ impl Geometry {
             Self::Ext(ext) => ext.kind,
             Self::HfsPlus(hfs) => hfs.kind,
             Self::Known(known) => known.kind,
+            Self::Former(former) => former.kind(),
         }
     }
 
     /// The same volume in at most `room` bytes: its count of sectors and clusters cut, everything else where it is. `None` for
     /// a kind whose other structures would have to change as well, and where the rest would be another kind.
     #[must_use]
-    pub fn shortened(self, room: u64) -> Option<Self> {
+    pub fn shortened(&self, room: u64) -> Option<Self> {
         match self {
             Self::Fat(fat) => fat.shortened(room).map(Self::Fat),
             Self::ExFat(exfat) => exfat.shortened(room).map(Self::ExFat),
             Self::Ntfs(ntfs) => ntfs.shortened(room).map(Self::Ntfs),
-            Self::Ext(_) | Self::HfsPlus(_) | Self::Known(_) => None,
+            Self::Ext(_) | Self::HfsPlus(_) | Self::Known(_) | Self::Former(_) => None,
         }
     }
 
@@ -67,6 +73,7 @@ impl Geometry {
             Self::Ext(ext) => ext.volume_bytes(),
             Self::HfsPlus(hfs) => hfs.volume_bytes(),
             Self::Known(known) => known.bytes,
+            Self::Former(former) => former.bytes(),
         }
     }
 
@@ -81,6 +88,7 @@ impl Geometry {
             Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
             Self::Ext(ext) => Box::new(ExtVolume::open(window, *ext)?),
             Self::HfsPlus(hfs) => Box::new(HfsVolume::open(window, *hfs)?),
+            Self::Former(former) => former.open(window)?,
             Self::Known(known) => {
                 let why = known.kind.why_closed().unwrap_or("this kind is not read");
                 return Err(FormatError::new("volume", ByteOffset(0), Problem::Coding(why)));
@@ -97,7 +105,7 @@ impl Geometry {
             Self::ExFat(exfat) => exfat.bytes_per_sector,
             Self::Ext(ext) => ext.block_bytes,
             Self::HfsPlus(hfs) => hfs.block_bytes,
-            Self::Known(_) => u32::MAX,
+            Self::Known(_) | Self::Former(_) => u32::MAX,
         }
     }
 
@@ -113,7 +121,7 @@ impl Geometry {
             Self::ExFat(exfat) => vec![exfat.backup_at()],
             Self::Ext(ext) => ext.backup_groups().into_iter().map(|group| ext.superblock_at(group)).collect(),
             Self::HfsPlus(hfs) => vec![hfs.alternate_at()],
-            Self::Known(_) => Vec::new(),
+            Self::Known(_) | Self::Former(_) => Vec::new(),
         }
     }
 
@@ -139,6 +147,7 @@ impl Geometry {
             }
             Self::HfsPlus(hfs) => hfsplus::mend::is_stated_at(window, hfs, at),
             Self::Known(_) => true,
+            Self::Former(_) => false,
             _ => registry::boot_sector(window.as_ref(), at).is_some_and(|found| self.is_same_volume(&found)),
         }
     }
@@ -155,6 +164,7 @@ impl Geometry {
             Self::Ext(ext) => ext::mend::structures(window, ext, compute),
             Self::HfsPlus(hfs) => hfsplus::mend::structures(window, hfs, compute),
             Self::Known(known) => recognised::mend::structures(window, known),
+            Self::Former(_) => Vec::new(),
         };
         structures.into_iter().map(|structure| Structure { start, ..structure }).collect()
     }

@@ -20,6 +20,7 @@ pub mod exfat;
 pub mod ext;
 pub mod fat;
 mod finding;
+pub mod former;
 mod geometry;
 pub mod health;
 pub mod hfsplus;

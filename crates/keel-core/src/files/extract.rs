@@ -121,9 +121,23 @@ pub struct Extracted {
 /// [`CoreError::Unknown`] for a path that is not there; [`CoreError::File`] when the target folder or the manifest
 /// cannot be written. A single file's failure is in the manifest, not an error.
 pub fn extract(volume: &dyn Volume, paths: &[String], to: &Path, desk: &Desk<ExtractProgress>) -> Result<Extracted, CoreError> {
+    extract_judged(volume, GroundJudge::new(volume), paths, to, desk)
+}
+
+/// As [`extract`], with a judge of what is left of each file's ground.
+///
+/// # Errors
+/// As [`extract`].
+pub fn extract_judged<'a>(
+    volume: &'a dyn Volume,
+    judge: GroundJudge<'a>,
+    paths: &[String],
+    to: &Path,
+    desk: &'a Desk<ExtractProgress>,
+) -> Result<Extracted, CoreError> {
     fs::create_dir_all(to).map_err(file_error("create", to))?;
     let (wanted, folders) = wanted(volume, paths)?;
-    let mut run = Run { volume, judge: GroundJudge::new(volume), to, desk, bytes: 0, made: HashSet::new(), files: Vec::new() };
+    let mut run = Run { volume, judge, to, desk, bytes: 0, made: HashSet::new(), files: Vec::new() };
     let mut cancelled = false;
     for item in wanted {
         if desk.cancel().is_cancelled() {

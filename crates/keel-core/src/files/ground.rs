@@ -5,6 +5,7 @@ use std::sync::OnceLock;
 use keel_format::check::Allocation;
 use keel_format::content::proves_itself;
 use keel_format::{Entry, Existence, Extent, NodeKind, Volume, VolumeKind, read_whole};
+use keel_source::{ByteRange, RangeSet};
 use serde::Serialize;
 
 /// The most of a file that is read to see whether it proves itself, in bytes.
@@ -52,24 +53,54 @@ impl FileGround {
 pub struct GroundJudge<'a> {
     volume: &'a dyn Volume,
     allocation: OnceLock<Option<Allocation>>,
+    /// Ground of the volume's own bytes that a later volume uses now.
+    taken: Option<&'a RangeSet>,
 }
 
 impl<'a> GroundJudge<'a> {
     /// A judge of the files of `volume`.
     #[must_use]
     pub fn new(volume: &'a dyn Volume) -> Self {
-        Self { volume, allocation: OnceLock::new() }
+        Self { volume, allocation: OnceLock::new(), taken: None }
+    }
+
+    /// A judge of the files of `volume`, of whose ground a later volume uses `taken` now (bytes of `volume`).
+    #[must_use]
+    pub fn under(volume: &'a dyn Volume, taken: &'a RangeSet) -> Self {
+        Self { taken: Some(taken), ..Self::new(volume) }
     }
 
     /// What is left of the ground of `entry`. Folders and links count as whole.
     #[must_use]
     pub fn of(&self, entry: &Entry) -> FileGround {
         let is_file = entry.kind == NodeKind::File;
-        match entry.existence {
+        match (entry.existence, self.taken) {
             _ if !is_file => FileGround::Whole,
-            Existence::Present if self.volume.is_guessed(entry.id) => self.proven(entry).unwrap_or(FileGround::Guessed),
-            Existence::Present => FileGround::Whole,
-            Existence::Deleted => self.of_deleted(entry),
+            (_, Some(taken)) => self.of_former(entry, taken),
+            (Existence::Present, None) if self.volume.is_guessed(entry.id) => self.proven(entry).unwrap_or(FileGround::Guessed),
+            (Existence::Present, None) => FileGround::Whole,
+            (Existence::Deleted, None) => self.of_deleted(entry),
+        }
+    }
+
+    /// A file of an older generation: its ground against what the present volume uses.
+    fn of_former(&self, entry: &Entry, taken: &RangeSet) -> FileGround {
+        let Ok(extents) = self.volume.extents(entry.id) else { return FileGround::Gone };
+        let (mut all, mut lost, mut held) = (0, 0, 0);
+        for extent in &extents {
+            held += extent.bytes;
+            let Some(at) = extent.volume_at else { continue };
+            let range = ByteRange::sized(at, extent.bytes);
+            all += range.len();
+            lost += range.len() - taken.lacking(range).iter().map(|free| free.len()).sum::<u64>();
+        }
+        match (all, lost) {
+            (0, _) if extents.is_empty() => FileGround::Whole,
+            (all, lost) if lost > 0 && lost >= all => FileGround::Gone,
+            (_, 1..) => FileGround::PartlyOverwritten,
+            _ if held < entry.bytes => FileGround::PartlyOverwritten,
+            _ if self.volume.is_guessed(entry.id) => self.proven(entry).unwrap_or(FileGround::Guessed),
+            _ => FileGround::Whole,
         }
     }
 

@@ -26,7 +26,7 @@ pub(super) fn table_rung(source: &SharedSource, table: &TableReading, finds: &[F
     };
     let lost = finds
         .iter()
-        .filter(|find| find.inside.is_none())
+        .filter(|find| find.is_outer())
         .filter(|find| !table.partitions.iter().any(|entry| entry.holds(find.range(), source.sector_size())))
         .count();
     let rung = Rung::new(RungName::Table, state, note).with(findings);

@@ -14,7 +14,7 @@ const LEAST_SHIFTED: usize = 2;
 
 /// Findings of rung 5 that need both the table and the volumes seen.
 pub(super) fn findings(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Vec<Finding> {
-    let outer: Vec<&Find> = finds.iter().filter(|find| find.inside.is_none()).collect();
+    let outer: Vec<&Find> = finds.iter().filter(|find| find.is_outer()).collect();
     let sector = source.sector_size();
     let met = |partitions: &[Partition], size| {
         outer.iter().filter(|find| partitions.iter().any(|entry| entry.holds(find.range(), size))).count()

@@ -31,7 +31,7 @@ pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find
 
 /// Rung 6 of every volume and entry, and nothing above it: no volume is opened.
 pub(super) fn entries(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Vec<VolumeLadder> {
-    let outer = finds.iter().filter(|find| find.inside.is_none());
+    let outer = finds.iter().filter(|find| find.is_outer());
     let mut ladders: Vec<VolumeLadder> =
         outer.map(|find| VolumeLadder::of(find, vec![entry(source, table, find, finds)])).collect();
     ladders.extend(without_find(source, table, finds).map(|partition| of_entry(source, partition)));
@@ -43,7 +43,7 @@ fn without_find<'a>(source: &SharedSource, table: &'a TableReading, finds: &'a [
     let sector = source.sector_size();
     table.partitions.iter().filter(move |partition| {
         let range = partition.range(sector);
-        !finds.iter().any(|find| find.inside.is_none() && find.range().overlap(range).is_some())
+        !finds.iter().any(|find| find.is_outer() && find.range().overlap(range).is_some())
     })
 }
 
@@ -54,6 +54,9 @@ pub(crate) fn of_volume(volume: &dyn Volume, find: &Find, cancel: &Cancel) -> Ve
 
 fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find], cancel: &Cancel) -> VolumeLadder {
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
+    if find.is_former() {
+        return of_former(&window, find, cancel);
+    }
     let mut rungs = vec![entry(source, table, find, finds), boot_sector(&window, find)];
     if let Some(why) = find.kind.why_closed() {
         rungs.push(Rung::new(RungName::FileSystem, RungState::Untested, "not read").then(why));
@@ -76,6 +79,29 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Fi
         }
     }
     VolumeLadder::of(find, rungs)
+}
+
+/// What is left of an older generation: no rung of it is ever put back, so none is broken.
+fn of_former(window: &SharedSource, find: &Find, cancel: &Cancel) -> VolumeLadder {
+    let under = find.older_than.as_deref().unwrap_or("another volume");
+    let untested = |rung, note: &str| Rung::new(rung, RungState::Untested, note);
+    let entry = untested(RungName::Entry, "an older generation")
+        .with(vec![Finding::at(
+            Severity::Note,
+            find.start_byte,
+            format!("it is what is left of a volume that {under} was made over"),
+            "metadata on ground that the present volume's own metadata does not reach",
+        )])
+        .then("look into it and take the files out: what was overwritten is told file by file");
+    let files = match find.geometry.open(Arc::clone(window)) {
+        Ok(volume) => files(volume.as_ref(), cancel),
+        Err(_) => untested(RungName::Files, "nothing lists"),
+    };
+    let files = Rung { state: RungState::Untested, ..files };
+    VolumeLadder::of(
+        find,
+        vec![entry, untested(RungName::BootSector, "overwritten"), untested(RungName::FileSystem, "overwritten"), files],
+    )
 }
 
 /// Rung 6.
@@ -161,7 +187,7 @@ fn too_small(find: &Find, sector: SectorSize) -> Option<Finding> {
 fn overlaid(table: &TableReading, find: &Find, finds: &[Find], sector: SectorSize) -> Option<Rung> {
     let holder = finds.iter().find(|other| {
         other.id != find.id
-            && other.inside.is_none()
+            && other.is_outer()
             && other.range().overlap(find.range()).is_some()
             && table.partitions.iter().any(|entry| entry.holds(other.range(), sector))
     })?;

@@ -31,7 +31,7 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
         return (Scheme::Mbr, "sector 0 is an MBR with entries".into());
     }
     // A backup GPT would stand on the ground of a volume that reaches behind the end.
-    let reaches = |find: &&Find| find.inside.is_none() && find.grade >= Grade::Strong && find.range().end.0 > source.len();
+    let reaches = |find: &&Find| find.is_outer() && find.grade >= Grade::Strong && find.range().end.0 > source.len();
     if let Some(cut) = finds.iter().find(reaches)
         && source.identity().bytes <= source.len()
     {
@@ -52,14 +52,14 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
     if sectors > MBR_REACH {
         return (Scheme::Gpt, "the drive has more sectors than an MBR can number".into());
     }
-    let outer = || finds.iter().filter(|find| find.inside.is_none() && find.grade >= Grade::Strong);
+    let outer = || finds.iter().filter(|find| find.is_outer() && find.grade >= Grade::Strong);
     if let Some(find) = outer().find(|find| remains::ebr_before(source, find).is_some()) {
         return (Scheme::Mbr, format!("an EBR that states {} still stands before it", find.id));
     }
     if let Some(find) = outer().find(|find| remains::purpose(source, find) == Some(Purpose::Efi)) {
         return (Scheme::Gpt, format!("{} starts computers by EFI, which is customary on a GPT", find.id));
     }
-    let volumes = finds.iter().filter(|find| find.inside.is_none()).count();
+    let volumes = finds.iter().filter(|find| find.is_outer()).count();
     if volumes > 4 {
         return (Scheme::Gpt, format!("{volumes} volumes, and nothing is left of a chain of logical partitions"));
     }

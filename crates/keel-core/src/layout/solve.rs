@@ -44,6 +44,9 @@ fn refusal(
     if choices.drop.contains(&find.id) {
         return Some("dropped by the technician".into());
     }
+    if let Some(present) = find.older_than.as_ref().filter(|_| find.is_former()) {
+        return Some(format!("is what is left of an older generation under {present}: its files can be taken out"));
+    }
     if let Some(outer) = &find.inside {
         return Some(match &find.inside_file {
             Some(file) => format!("lies inside {outer}: {} is a disk image stored there", printable(file)),

@@ -35,6 +35,7 @@ fn find(id: usize, start: u64, bytes: u64, score: i32) -> Find {
         witnesses: Vec::new(),
         inside: None,
         inside_file: None,
+        older_than: None,
         behind: None,
         newest: None,
         geometry: Geometry::Ntfs(geometry),

@@ -73,7 +73,7 @@ pub struct Proven {
 /// A look into every volume that can be read, as the finds describe it: what `proven` compares with.
 #[must_use]
 pub fn looks(source: &SharedSource, finds: &[Find]) -> BTreeMap<String, Look> {
-    let open = finds.iter().filter(|find| find.inside.is_none() && find.kind.why_closed().is_none());
+    let open = finds.iter().filter(|find| find.is_outer() && find.kind.why_closed().is_none());
     open.map(|find| (find.id.clone(), look(&window(source, find), &find.geometry))).collect()
 }
 

@@ -44,6 +44,13 @@ impl Grade {
             None => reads,
         };
         match volume.score() {
+            score if matches!(volume.geometry, Geometry::Former(_)) => {
+                if score >= 25 {
+                    Self::Strong
+                } else {
+                    Self::Weak
+                }
+            }
             score if against <= -30 && score < 60 => Self::Contradicted,
             score if score >= 60 && boot && rests => Self::Certain,
             score if score >= 40 => Self::Strong,
@@ -79,6 +86,8 @@ pub struct Find {
     pub inside: Option<String>,
     /// The file it lies in, when `inside` is set.
     pub inside_file: Option<String>,
+    /// The present find on whose ground it is what is left of an older generation.
+    pub older_than: Option<String>,
     /// Newest time in its root directory.
     pub newest: Option<Stamp>,
     /// What lies behind the end of a drive that stores less than it claims.
@@ -95,10 +104,22 @@ impl Find {
         ByteRange::sized(self.start_byte, self.bytes)
     }
 
+    /// True for what is left of a volume that another one was made over: its files can be taken out, and it is never put back.
+    #[must_use]
+    pub fn is_former(&self) -> bool {
+        matches!(self.geometry, Geometry::Former(_))
+    }
+
+    /// True for a volume that stands by itself: not a disk image inside another one's file, and of the present generation.
+    #[must_use]
+    pub fn is_outer(&self) -> bool {
+        self.inside.is_none() && !self.is_former()
+    }
+
     /// True when its format records no length: where it ends is taken from what stands around it.
     #[must_use]
     pub fn is_open_ended(&self) -> bool {
-        matches!(self.geometry, Geometry::Known(known) if known.bytes == 0)
+        matches!(&self.geometry, Geometry::Known(known) if known.bytes == 0)
     }
 
     /// True for a volume that begins where a table would stand: it fills the drive, or did before the table was made.
@@ -140,6 +161,18 @@ fn close_open_ends(source: &SharedSource, found: &mut [FoundVolume]) {
     }
 }
 
+/// Names for each find of an older generation the present one that was made over it.
+fn mark_older(finds: &mut [Find]) {
+    let present: Vec<(String, ByteRange)> =
+        finds.iter().filter(|find| !find.is_former()).map(|find| (find.id.clone(), find.range())).collect();
+    for find in finds.iter_mut().filter(|find| find.is_former()) {
+        let ground = find.range();
+        let shared = |range: &ByteRange| range.overlap(ground).map_or(0, ByteRange::len);
+        let host = present.iter().filter(|(_, range)| shared(range) > 0).max_by_key(|(_, range)| shared(range));
+        find.older_than = host.map(|(id, _)| id.clone());
+    }
+}
+
 /// Finds from what the formats inferred: sorted, numbered, graded, nested ones marked.
 pub(super) fn make(source: &SharedSource, mut found: Vec<FoundVolume>) -> Vec<Find> {
     found.retain(|volume| volume.start.0 < source.len());
@@ -168,12 +201,14 @@ pub(super) fn make(source: &SharedSource, mut found: Vec<FoundVolume>) -> Vec<Fi
                 witnesses,
                 inside: None,
                 inside_file: None,
+                older_than: None,
                 newest: volume.newest,
                 behind: None,
                 geometry: volume.geometry,
             }
         })
         .collect();
+    mark_older(&mut finds);
     inside::mark(source, &mut finds);
     stored::fit(source, &mut finds);
     finds

@@ -17,12 +17,13 @@ pub(super) fn mark(source: &SharedSource, finds: &mut [Find]) {
     mark_contained(finds);
     let outers: Vec<usize> = (0..finds.len()).collect();
     for outer in outers {
-        let Some(host) = finds.get(outer).cloned() else { continue };
+        let Some(host) = finds.get(outer).filter(|host| !host.is_former()).cloned() else { continue };
         let guests: Vec<usize> = finds
             .iter()
             .enumerate()
             .filter(|(index, guest)| {
                 *index != outer
+                    && !guest.is_former()
                     && guest.bytes < host.bytes
                     && host.range().contains(guest.start_byte)
                     && guest.start_byte != host.start_byte

@@ -3,10 +3,10 @@
 use std::collections::BTreeSet;
 
 use keel_format::clue::Clues;
-use keel_format::table;
+use keel_format::{Geometry, table};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
-use super::{Find, infer};
+use super::{Find, Grade, infer};
 use crate::coverage::LEAST_VOLUME;
 
 /// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit, and the superblock of a
@@ -22,6 +22,8 @@ const COPY_4K: u64 = 128 << 20;
 const COPY_BTRFS: u64 = 64 << 20;
 /// How far into the drive every aligned place is looked at.
 const DENSE: u64 = 64 << 20;
+/// Bytes that are looked at for traces of an older generation.
+const TRACES: u64 = 2 << 20;
 /// The most gaps between finds that are looked at.
 const MOST_GAPS: usize = 256;
 /// Rounds of following what was found; each one needs a new find.
@@ -47,6 +49,7 @@ pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
         finds = infer(source, clues);
         places = implied_places(source, &finds);
         places.extend(small_gaps(source, &finds));
+        places.extend(finds.iter().filter_map(|find| trace_place(source, find)));
         places.retain(|range| !seen.contains(range));
         if places.is_empty() {
             break;
@@ -101,6 +104,17 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
 /// What finds imply: the next volume starts where one ends, and the one before ends where one starts.
 fn implied_places(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     finds.iter().filter(|find| find.inside.is_none()).flat_map(|find| around(source, find.range())).collect()
+}
+
+/// Where an older generation under a present volume would show first: behind the start of its MFT, and where its clusters begin.
+fn trace_place(source: &SharedSource, find: &Find) -> Option<ByteRange> {
+    let at = match &find.geometry {
+        Geometry::Ntfs(ntfs) => ntfs.cluster_at(ntfs.mft_lcn),
+        Geometry::Fat(fat) => fat.cluster_at(2)?,
+        Geometry::ExFat(_) | Geometry::Ext(_) | Geometry::HfsPlus(_) | Geometry::Known(_) => ByteOffset(ALIGNMENT),
+        Geometry::Former(_) => return None,
+    };
+    (find.grade == Grade::Certain && at.0 < find.bytes).then(|| cut(source, find.start_byte + at.0, TRACES)).flatten()
 }
 
 /// What lies between finds and is too short to count as unexplained ground: looked at whole.

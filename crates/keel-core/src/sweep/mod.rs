@@ -17,8 +17,8 @@ use std::path::PathBuf;
 use std::time::Instant;
 
 use keel_format::clue::Clues;
-use keel_format::{registry, table};
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_format::{FoundVolume, registry, table};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
 use crate::CoreError;
@@ -80,6 +80,16 @@ pub struct Sweep {
 }
 
 impl Sweep {
+    /// The present finds under which traces of an older generation were met and whose ground was not swept whole: there may be
+    /// more of it.
+    #[must_use]
+    pub fn traces(&self) -> Vec<&Find> {
+        let mut seen = RangeSet::default();
+        self.looked_at.iter().for_each(|range| seen.add(*range));
+        let older = |find: &&Find| self.finds.iter().any(|other| other.older_than.as_ref() == Some(&find.id));
+        self.finds.iter().filter(older).filter(|find| !seen.lacking(find.range()).is_empty()).collect()
+    }
+
     /// The find with this id.
     #[must_use]
     pub fn find(&self, id: &str) -> Option<&Find> {
@@ -144,7 +154,15 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
 fn infer(source: &SharedSource, clues: &Clues) -> Vec<Find> {
     let mut tidy = clues.clone();
     tidy.tidy();
-    let found = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
+    let mut found: Vec<_> = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
+    let older = keel_format::former::infer(source, &tidy, &found);
+    // What is left of an older generation is told once: as that, and not as a volume that hardly stands.
+    let hardly = |volume: &FoundVolume| {
+        let same = |former: &FoundVolume| (former.kind, former.start) == (volume.kind, volume.start);
+        !keel_format::former::is_present(volume) && older.iter().any(same)
+    };
+    found.retain(|volume| !hardly(volume));
+    found.extend(older);
     find::make(source, found)
 }
 

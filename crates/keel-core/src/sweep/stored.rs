@@ -59,14 +59,14 @@ const CUT_SHORT: &str = "an image that was cut short, or a drive that does not s
 pub(super) fn fit(source: &SharedSource, finds: &mut [Find]) {
     let is_nowhere = source.identity().bytes > source.len();
     let sector = source.sector_size().bytes();
-    for find in finds.iter_mut().filter(|find| find.inside.is_none() && find.range().end.0 > source.len()) {
+    for find in finds.iter_mut().filter(|find| find.is_outer() && find.range().end.0 > source.len()) {
         let room = (ByteOffset(source.len()) - find.start_byte) / sector * sector;
         let missing_bytes = find.range().end.0 - source.len();
         let mut behind = Behind { made_bytes: find.bytes, missing_bytes, whole_files: 0, cut_files: 0, is_nowhere, why: None };
         match fitted(source, find, room, &mut behind) {
             Ok(geometry) if is_nowhere => {
-                find.geometry = geometry;
                 find.bytes = geometry.bytes();
+                find.geometry = geometry;
                 find.sectors = SectorCount(find.bytes.div_ceil(sector));
             }
             Err(why) if is_nowhere => behind.why = Some(why),

@@ -2,6 +2,7 @@
 
 mod check;
 mod directory;
+mod former;
 pub mod layout;
 pub mod make;
 pub mod mend;
@@ -14,6 +15,8 @@ mod witness;
 mod tests;
 
 pub use directory::{RawSlot, Slots};
+pub use former::FormerFat;
+pub(crate) use former::{FormerFatVolume, former};
 pub use layout::FatGeometry;
 pub use read::FatVolume;
 pub use table::FatTable;

@@ -1,6 +1,7 @@
 //! The MFT as a map: where each record stands.
 
 use keel_source::{ByteOffset, SharedSource};
+use serde::Serialize;
 
 use super::layout::{ATTRIBUTE_LIST, DATA};
 use super::runs::{self, Run};
@@ -15,6 +16,27 @@ const PROBES_EACH: u64 = 512;
 const MOST_PROBES: u64 = 16_384;
 /// Extension records of the MFT itself stand among its first records.
 const MOST_EXTENSIONS: u64 = 4096;
+
+/// A piece of the MFT of a volume that another one was made over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct MftPiece {
+    /// Number of its first record.
+    pub first: u64,
+    /// Count of records.
+    pub count: u64,
+    /// Cluster where it begins.
+    pub lcn: u64,
+}
+
+/// What is left of a volume that another one was made over.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FormerNtfs {
+    /// Where clusters stand, as the records say.
+    pub geometry: NtfsGeometry,
+    /// The pieces of its MFT, by the numbers of their records.
+    #[serde(skip)]
+    pub pieces: Vec<MftPiece>,
+}
 
 /// The map of `$MFT`'s own data.
 #[derive(Debug, Clone)]
@@ -52,6 +74,28 @@ impl MftMap {
         };
         map.findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
         Ok(map)
+    }
+
+    /// The map of what is left of a former MFT: its pieces, with holes between them.
+    #[must_use]
+    pub fn of_pieces(former: &FormerNtfs) -> Self {
+        let (size, cluster) = (u64::from(former.geometry.record_bytes), u64::from(former.geometry.cluster_bytes).max(1));
+        let mut map = Self { runs: Vec::new(), records: 0, findings: Vec::new() };
+        let mut next = 0;
+        for piece in &former.pieces {
+            let vcn = piece.first.saturating_mul(size) / cluster;
+            if vcn < next {
+                continue;
+            }
+            if vcn > next {
+                map.runs.push(Run { vcn: next, lcn: None, clusters: vcn - next });
+            }
+            let clusters = piece.count.saturating_mul(size).div_ceil(cluster);
+            map.runs.push(Run { vcn, lcn: Some(piece.lcn), clusters });
+            map.records = piece.first.saturating_add(piece.count);
+            next = vcn.saturating_add(clusters);
+        }
+        map
     }
 
     fn from_record_at(source: &SharedSource, geometry: &NtfsGeometry, at: ByteOffset) -> Result<Self, FormatError> {

@@ -20,10 +20,11 @@ mod tests;
 
 pub use attribute::{Attribute, Body};
 pub use layout::NtfsGeometry;
-pub use mft::MftMap;
+pub use mft::{FormerNtfs, MftMap, MftPiece};
 pub use read::NtfsVolume;
 pub use record::Record;
 pub use runs::Run;
+pub(crate) use witness::former;
 pub use witness::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, infer, is_marked, look};
 
 /// UTF-16 units as text; unpaired surrogates are written out as `\uD800`, so that no two names become one.

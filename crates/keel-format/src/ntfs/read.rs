@@ -8,7 +8,7 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::attribute::{FileName, name_and_size, other_names, standard_times};
 use super::layout::{DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
-use super::{MftMap, NtfsGeometry, Record, index, stream};
+use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, stream};
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
     StreamInfo, StreamReader, Times, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
@@ -92,6 +92,22 @@ impl NtfsVolume {
     /// [`FormatError`] when neither copy of MFT record 0 gives a map of the MFT.
     pub fn open(source: SharedSource, geometry: NtfsGeometry) -> Result<Self, FormatError> {
         let mft = MftMap::read(&source, &geometry)?;
+        Ok(Self::with_map(source, geometry, mft))
+    }
+
+    /// Opens what is left of a volume that another one was made over.
+    ///
+    /// # Errors
+    /// [`FormatError`] when no record of it is left.
+    pub fn open_former(source: SharedSource, former: &FormerNtfs) -> Result<Self, FormatError> {
+        let mft = MftMap::of_pieces(former);
+        if mft.records == 0 {
+            return Err(FormatError::new("file record", ByteOffset(0), Problem::Missing("record of a former MFT")));
+        }
+        Ok(Self::with_map(source, former.geometry, mft))
+    }
+
+    fn with_map(source: SharedSource, geometry: NtfsGeometry, mft: MftMap) -> Self {
         let mut summary = VolumeSummary {
             kind: VolumeKind::Ntfs,
             label: None,
@@ -106,7 +122,7 @@ impl NtfsVolume {
                 .map(|view| super::utf16_text(view.bytes().as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair))))
                 .filter(|label| !label.is_empty());
         }
-        Ok(Self { source, geometry, mft, summary, deleted: OnceLock::new() })
+        Self { source, geometry, mft, summary, deleted: OnceLock::new() }
     }
 
     /// The geometry it is read with.
@@ -153,6 +169,8 @@ impl NtfsVolume {
         'runs: for run in &self.mft.runs {
             let run_bytes = run.clusters.saturating_mul(u64::from(self.geometry.cluster_bytes));
             let Some(lcn) = run.lcn else { continue };
+            // Holes have numbers too.
+            number = number.max(run.vcn.saturating_mul(u64::from(self.geometry.cluster_bytes)) / size.max(1));
             let mut at = 0;
             while at < run_bytes {
                 let len = SCAN_STEP.min(run_bytes - at);

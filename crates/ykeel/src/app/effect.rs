@@ -155,7 +155,8 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         let Some(find) = drive.finds.iter().find(|find| find.id == id).cloned() else { return };
         let source = SharedSource::clone(&drive.source);
-        drive.files.open(&source, &find);
+        let finds = drive.finds.clone();
+        drive.files.open(&source, &finds, &find);
         self.stage = Stage::Files;
     }
 
@@ -212,7 +213,11 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         let Some(volume) = drive.files.volume.clone() else { return };
         let wanted = drive.files.wanted();
-        drive.extract_job = Some(Job::start(move |desk| files::extract(volume.as_ref(), &wanted, &to, desk)));
+        let taken = drive.files.taken.clone();
+        drive.extract_job = Some(Job::start(move |desk| {
+            let judge = super::files::judge(volume.as_ref(), taken.as_deref());
+            files::extract_judged(volume.as_ref(), judge, &wanted, &to, desk)
+        }));
     }
 
     fn save_copy(&mut self, path: PathBuf) {

@@ -11,7 +11,7 @@ use keel_core::job::Job;
 use keel_core::sweep::Find;
 use keel_format::content::is_text;
 use keel_format::{Deleted, Entry, Finding, NodeId, StreamInfo, Volume, read_whole};
-use keel_source::SharedSource;
+use keel_source::{RangeSet, SharedSource};
 use ratatui::layout::Size;
 use ratatui_image::Resize;
 use ratatui_image::picker::Picker;
@@ -61,6 +61,8 @@ impl Preview {
 #[derive(Default)]
 pub(crate) struct FilesState {
     pub(crate) volume: Option<Arc<dyn Volume>>,
+    /// The ground that present volumes use of an older generation's.
+    pub(crate) taken: Option<Arc<RangeSet>>,
     pub(crate) find: Option<Find>,
     /// The folders from the root down: number, name, and the row selected when it was left.
     pub(crate) trail: Vec<(NodeId, String, usize)>,
@@ -83,7 +85,7 @@ impl FilesState {
     }
 
     /// Looks into `find`.
-    pub(crate) fn open(&mut self, source: &SharedSource, find: &Find) {
+    pub(crate) fn open(&mut self, source: &SharedSource, finds: &[Find], find: &Find) {
         if self.find.as_ref().is_some_and(|open| open.id == find.id && open.start_byte == find.start_byte)
             && self.volume.is_some()
         {
@@ -94,6 +96,7 @@ impl FilesState {
             Ok(volume) => {
                 self.trail = vec![(volume.root(), String::new(), 0)];
                 self.volume = Some(volume);
+                self.taken = core_files::taken(source, finds, find).map(Arc::new);
                 self.list();
             }
             Err(error) => self.problem = Some(keel_core::chain(&error)),
@@ -133,8 +136,11 @@ impl FilesState {
             return;
         }
         self.scroll = 0;
-        let (volume, entry) = (Arc::clone(volume), entry.clone());
-        self.preview_job = Some(Job::start(move |_| preview(volume.as_ref(), &entry, size)));
+        let (volume, entry, taken) = (Arc::clone(volume), entry.clone(), self.taken.clone());
+        self.preview_job = Some(Job::start(move |_| {
+            let ground = judge(volume.as_ref(), taken.as_deref()).of(&entry);
+            preview(volume.as_ref(), &entry, ground, size)
+        }));
     }
 
     /// What is to be taken out: the marked paths, or the selected one.
@@ -152,7 +158,12 @@ impl FilesState {
     }
 }
 
-fn preview(volume: &dyn Volume, entry: &Entry, size: Size) -> Preview {
+/// Who says what is left of a file's ground.
+pub(crate) fn judge<'a>(volume: &'a dyn Volume, taken: Option<&'a RangeSet>) -> GroundJudge<'a> {
+    taken.map_or_else(|| GroundJudge::new(volume), |taken| GroundJudge::under(volume, taken))
+}
+
+fn preview(volume: &dyn Volume, entry: &Entry, ground: FileGround, size: Size) -> Preview {
     let mut preview = Preview {
         id: entry.id,
         bytes: Vec::new(),
@@ -160,7 +171,7 @@ fn preview(volume: &dyn Volume, entry: &Entry, size: Size) -> Preview {
         picture: None,
         picture_size: None,
         streams: volume.streams(entry.id).unwrap_or_default(),
-        ground: GroundJudge::new(volume).of(entry),
+        ground,
         problem: None,
     };
     let mut stream = match volume.open(entry.id, "") {

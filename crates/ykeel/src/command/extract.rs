@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keel_core::files::{self, ExtractProgress, FileGround, Outcome};
+use keel_core::files::{self, ExtractProgress, FileGround, GroundJudge, Outcome};
 use keel_core::job::Desk;
 use keel_core::sweep::Reach;
 use keel_source::{printable, size_decimal};
@@ -14,9 +14,13 @@ use crate::exit::Ended;
 pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) -> anyhow::Result<()> {
     let source = open(args)?;
     let swept = sweep(&source, Reach::Doubt)?;
-    let volume = files::open(&source, find(&swept.finds, volume)?)?;
+    let find = find(&swept.finds, volume)?;
+    let volume = files::open(&source, find)?;
+    let taken = files::taken(&source, &swept.finds, find);
+    let judge =
+        taken.as_ref().map_or_else(|| GroundJudge::new(volume.as_ref()), |taken| GroundJudge::under(volume.as_ref(), taken));
     let (desk, _progress): (Desk<ExtractProgress>, _) = Desk::new(cancel());
-    let extracted = files::extract(volume.as_ref(), paths, to, &desk)?;
+    let extracted = files::extract_judged(volume.as_ref(), judge, paths, to, &desk)?;
     if args.json {
         print_json(&extracted)?;
     } else {

@@ -58,7 +58,10 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         return Err(Ended::WrongUse.into());
     };
     let volume = files::open(&source, find)?;
-    let judge = GroundJudge::new(volume.as_ref());
+    let taken = files::taken(&source, &swept.finds, find);
+    let judge =
+        taken.as_ref().map_or_else(|| GroundJudge::new(volume.as_ref()), |taken| GroundJudge::under(volume.as_ref(), taken));
+    let older = find.is_former();
     let resolved = files::resolve(volume.as_ref(), asked.path)?;
     let deleted = if asked.deleted { Deleted::Show } else { Deleted::Hide };
     let mut document = Document {
@@ -71,16 +74,16 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     };
     if resolved.entry.kind != NodeKind::Directory || asked.streams {
         document.streams = volume.streams(resolved.entry.id)?;
-        let ground = ground_of(&judge, &resolved.entry);
+        let ground = ground_of(&judge, older, &resolved.entry);
         document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry, ground });
     } else if asked.recursive {
-        return tree(args, volume.as_ref(), document, asked.path, deleted);
+        return tree(args, (volume.as_ref(), &judge, older), document, asked.path, deleted);
     } else {
         let (entries, findings) = files::entries(volume.as_ref(), resolved.entry.id, deleted)?;
         let base = asked.path.trim_matches('/');
         let line = |entry: Entry| Line {
             path: if base.is_empty() { entry.name.clone() } else { format!("{base}/{}", entry.name) },
-            ground: ground_of(&judge, &entry),
+            ground: ground_of(&judge, older, &entry),
             entry,
         };
         document.entries = entries.into_iter().map(line).collect();
@@ -113,10 +116,15 @@ fn chosen<'a>(finds: &'a [Find], name: Option<&str>) -> anyhow::Result<Option<&'
 }
 
 /// The whole tree below a folder, line by line as it is read; as JSON one document.
-fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base: &str, deleted: Deleted) -> anyhow::Result<()> {
+fn tree(
+    args: &SourceArgs,
+    (volume, judge, older): (&dyn Volume, &GroundJudge<'_>, bool),
+    mut document: Document<'_>,
+    base: &str,
+    deleted: Deleted,
+) -> anyhow::Result<()> {
     let base = base.trim_matches('/');
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
-    let judge = GroundJudge::new(volume);
     let mut broken = None;
     let findings = volume.walk(deleted, &mut |found| {
         let below =
@@ -124,7 +132,7 @@ fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base
         if below {
             let path =
                 if found.folder.is_empty() { found.entry.name.clone() } else { format!("{}/{}", found.folder, found.entry.name) };
-            let ground = ground_of(&judge, found.entry);
+            let ground = ground_of(judge, older, found.entry);
             if args.json {
                 document.entries.push(Line { path, entry: found.entry.clone(), ground });
             } else if let Err(error) = print_line(&mut out, &path, found.entry, ground) {
@@ -146,9 +154,10 @@ fn tree(args: &SourceArgs, volume: &dyn Volume, mut document: Document<'_>, base
     if args.json { print_json(&document) } else { Ok(()) }
 }
 
-/// What is left of the ground of a deleted file; of present ones it is told in the manifest.
-fn ground_of(judge: &GroundJudge<'_>, entry: &Entry) -> Option<FileGround> {
-    (entry.existence == Existence::Deleted && entry.kind == NodeKind::File).then(|| judge.of(entry))
+/// What is left of the ground of a deleted file, and of every file of an older generation; of the others it is told in the
+/// manifest.
+fn ground_of(judge: &GroundJudge<'_>, older: bool, entry: &Entry) -> Option<FileGround> {
+    ((older || entry.existence == Existence::Deleted) && entry.kind == NodeKind::File).then(|| judge.of(entry))
 }
 
 fn print_line(out: &mut dyn Write, path: &str, entry: &Entry, ground: Option<FileGround>) -> std::io::Result<()> {

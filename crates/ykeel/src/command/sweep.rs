@@ -25,6 +25,8 @@ struct FindDocument<'a> {
     witnesses: &'a [Witness],
     inside: Option<&'a str>,
     inside_file: Option<&'a str>,
+    /// The present find on whose ground it is what is left of an older generation.
+    older_than: Option<&'a str>,
     newest: Option<String>,
     /// What lies behind the end of a drive that stores less than it claims.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -36,6 +38,8 @@ struct Document<'a> {
     finds: Vec<FindDocument<'a>>,
     layout: &'a Layout,
     coverage: &'a Coverage,
+    /// Present finds under which there may be more of an older generation than was looked at.
+    traces: Vec<&'a str>,
     unreadable: &'a [ByteRange],
 }
 
@@ -53,6 +57,7 @@ fn document(find: &Find) -> FindDocument<'_> {
         witnesses: &find.witnesses,
         inside: find.inside.as_deref(),
         inside_file: find.inside_file.as_deref(),
+        older_than: find.older_than.as_deref(),
         newest: find.newest.map(|stamp| stamp.to_string()),
         behind: find.behind.as_ref(),
     }
@@ -67,12 +72,16 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
     let coverage = Coverage::of(&source, &table, &swept.finds, &swept.looked_at);
     if args.json {
         let finds = swept.finds.iter().map(document).collect();
-        return print_json(&Document { finds, layout: &layout, coverage: &coverage, unreadable: &swept.bad });
+        let traces = swept.traces().into_iter().map(|find| find.id.as_str()).collect();
+        return print_json(&Document { finds, layout: &layout, coverage: &coverage, traces, unreadable: &swept.bad });
     }
     for find in &swept.finds {
         print_find(find);
     }
     print_layout(&layout);
+    for find in swept.traces() {
+        println!("traces of an older volume lie under {}: --reach surface looks for all of it", find.id);
+    }
     super::ladder::print_coverage(&coverage);
     Ok(())
 }
@@ -86,6 +95,8 @@ fn print_find(find: &Find) {
             None => format!("  inside {outer}, which holds other volumes by design"),
         })
         .unwrap_or_default();
+    let inside =
+        find.older_than.as_ref().map_or(inside, |present| format!("  what is left of an older generation under {present}"));
     println!(
         "{}  {}  {}  {}  LBA {} to {}  {}{inside}",
         find.id,

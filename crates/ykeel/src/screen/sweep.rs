@@ -163,6 +163,12 @@ fn why(app: &App, drive: &Drive) -> Why {
         (Some(outer), None) => why.say(format!("lies inside {outer}, which holds other volumes by design"), theme.doubt()),
         (None, _) => {}
     }
+    if let Some(present) = &find.older_than {
+        why.say(
+            format!("what is left of an older generation under {present}; S sweeps the whole surface for more of it"),
+            theme.doubt(),
+        );
+    }
     if let Some(closed) = find.kind.why_closed() {
         why.say(closed, theme.doubt());
     }

@@ -9,3 +9,4 @@ mod verify;
 
 pub use clue::{Dot, FatClues, FatStart, boot_sector, is_marked, look};
 pub use infer::infer;
+pub(super) use surface::data_areas;

@@ -23,10 +23,10 @@ const MOST_FATS: usize = 48;
 
 /// Where cluster 2 stands, how large clusters are, and how many folders say so.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Data {
-    pub(super) at: ByteOffset,
-    pub(super) cluster_bytes: u64,
-    pub(super) votes: usize,
+pub(in crate::fat) struct Data {
+    pub(in crate::fat) at: ByteOffset,
+    pub(in crate::fat) cluster_bytes: u64,
+    pub(in crate::fat) votes: usize,
 }
 
 /// Where the FATs lie: the first one, their length in bytes and count, and bytes of the fixed root behind them.
@@ -39,7 +39,7 @@ pub(super) struct Fats {
 }
 
 /// The places of data areas on which folders agree, most votes first. One folder alone votes for each cluster size.
-pub(super) fn data_areas(dots: &[Dot]) -> Vec<Data> {
+pub(in crate::fat) fn data_areas(dots: &[Dot]) -> Vec<Data> {
     let mut votes: BTreeMap<(ByteOffset, u64), usize> = BTreeMap::new();
     let step = dots.len().div_ceil(MOST_VOTERS).max(1);
     for dot in dots.iter().step_by(step) {

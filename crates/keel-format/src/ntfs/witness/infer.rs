@@ -167,7 +167,7 @@ fn bounded(
 }
 
 /// A file whose record says where it lies.
-struct Placed {
+pub(super) struct Placed {
     name: String,
     lcn: u64,
     bytes: u64,
@@ -176,7 +176,7 @@ struct Placed {
 
 impl Placed {
     /// 1 where the file begins as its type promises when the volume starts at byte `start`, -1 where it does not.
-    fn begins(&self, drive: &SharedSource, start: u64) -> i32 {
+    pub(super) fn begins(&self, drive: &SharedSource, start: u64) -> i32 {
         let Some(at) = self.lcn.checked_mul(self.cluster_bytes).and_then(|back| start.checked_add(back)) else { return -1 };
         let len = usize::try_from(self.bytes.min(1024)).unwrap_or(0);
         let head = read_bytes(drive.as_ref(), ByteOffset(at), len, "file").unwrap_or_default();
@@ -190,7 +190,7 @@ impl Placed {
 }
 
 /// Files of known types of a piece of an MFT, with the place of their first cluster.
-fn placed_files(drive: &SharedSource, streak: &super::clue::Streak) -> Vec<Placed> {
+pub(super) fn placed_files(drive: &SharedSource, streak: &super::clue::Streak) -> Vec<Placed> {
     let size = u64::from(streak.record_bytes);
     let step = streak.count.div_ceil(MOST_ASKED).max(1);
     let numbers = (0..streak.count).step_by(usize::try_from(step).unwrap_or(1));
@@ -207,7 +207,7 @@ fn placed_files(drive: &SharedSource, streak: &super::clue::Streak) -> Vec<Place
 }
 
 /// The cluster size that most of the files have.
-fn common_cluster(placed: &[Placed]) -> Option<u64> {
+pub(super) fn common_cluster(placed: &[Placed]) -> Option<u64> {
     let mut votes: BTreeMap<u64, usize> = BTreeMap::new();
     placed.iter().for_each(|file| *votes.entry(file.cluster_bytes).or_default() += 1);
     votes.into_iter().max_by_key(|(_, count)| *count).map(|(cluster, _)| cluster)
