@@ -229,7 +229,7 @@ fn make(kind: &Kind, items: &[Item], volume: &Path, work: &Path) -> anyhow::Resu
     }
 }
 
-fn plant(items: &[Item], folder: &Path) -> anyhow::Result<()> {
+pub(crate) fn plant(items: &[Item], folder: &Path) -> anyhow::Result<()> {
     for item in items {
         let path = folder.join(&item.path);
         fs::create_dir_all(path.parent().context("a path has a folder")?)?;
@@ -316,7 +316,7 @@ fn mend(image: &Path, work: &Path, tally: &mut Tally) -> anyhow::Result<()> {
 }
 
 /// Attaches the image to a loop device while `work` runs.
-fn on_loop<T>(image: &str, options: &[&str], work: impl FnOnce(&str) -> anyhow::Result<T>) -> anyhow::Result<T> {
+pub(crate) fn on_loop<T>(image: &str, options: &[&str], work: impl FnOnce(&str) -> anyhow::Result<T>) -> anyhow::Result<T> {
     let output = Command::new("losetup").args(["--find", "--show"]).args(options).arg(image).output()?;
     ensure!(output.status.success(), "losetup: {}", String::from_utf8_lossy(&output.stderr));
     let device = String::from_utf8_lossy(&output.stdout).trim().to_string();
@@ -365,6 +365,6 @@ fn judge_in_guest(batch: &[Waiting], tallies: &mut BTreeMap<&'static str, Tally>
     Ok(())
 }
 
-fn hex(bytes: &[u8]) -> String {
+pub(crate) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -1,10 +1,11 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom]`.
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery]`.
 #![forbid(unsafe_code)]
 
 mod bench;
 mod bench_copy;
 mod bench_fathom;
 mod bench_mend;
+mod bench_recovery;
 mod content;
 mod drives;
 mod guest;
@@ -25,6 +26,7 @@ fn main() -> anyhow::Result<()> {
         Some("demo-drives") => drives::build(rest),
         Some("shots") => shots::take(),
         Some("bench") if rest.iter().any(|word| word == "--mend") => bench_mend::run_all(),
+        Some("bench") if rest.iter().any(|word| word == "--recovery") => bench_recovery::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
         Some("bench") => bench::run_all(),
@@ -33,6 +35,8 @@ fn main() -> anyhow::Result<()> {
         }
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
-        _ => bail!("usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom] | guest"),
+        _ => bail!(
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery] | guest"
+        ),
     }
 }

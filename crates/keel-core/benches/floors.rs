@@ -76,6 +76,7 @@ fn finds(count: u64) -> Vec<Find> {
                 witnesses: Vec::new(),
                 inside: None,
                 inside_file: None,
+                older_than: None,
                 behind: None,
                 newest: None,
                 geometry: Geometry::Ntfs(geometry),

@@ -253,7 +253,7 @@ fn leftovers_are_told_and_on_request_exactly_their_sectors_are_erased() {
     let view = laid(&source, &asked.staged);
     let after = table::read(view.as_ref());
     assert!(!after.primary.is_present() && !after.backup.is_present());
-    assert_eq!(readable(&view, &asked.finds[0], Some(asked.finds[0].geometry)), hashes());
+    assert_eq!(readable(&view, &asked.finds[0], Some(asked.finds[0].geometry.clone())), hashes());
 }
 
 #[test]
@@ -273,10 +273,10 @@ fn a_chain_that_is_bent_to_another_cluster_reads_right_again_from_the_copy_that_
     bench.write(START + reserved * 512 + u64::from(cluster) * 4, &3u32.to_le_bytes());
     let bent = bench.open();
     let told = told(&bent, &Wishes::default());
-    let reads_wrong = readable(&bent, &told.finds[0], Some(told.finds[0].geometry));
+    let reads_wrong = readable(&bent, &told.finds[0], Some(told.finds[0].geometry.clone()));
     assert_ne!(reads_wrong, hashes());
     let view = laid(&bent, &told.staged);
-    assert_eq!(readable(&view, &told.finds[0], Some(told.finds[0].geometry)), hashes());
+    assert_eq!(readable(&view, &told.finds[0], Some(told.finds[0].geometry.clone())), hashes());
 }
 
 /// Small drives of each kind in memory, made once.
@@ -314,9 +314,9 @@ proptest! {
         let told = told(&drive, &Wishes::default());
         let view = laid(&drive, &told.staged);
         for find in told.finds.iter().filter(|find| find.start_byte.0 == START) {
-            let before = readable(&drive, find, Some(find.geometry));
+            let before = readable(&drive, find, Some(find.geometry.clone()));
             let stated = keel_format::registry::boot_sector(view.as_ref(), find.start_byte);
-            let after = readable(&view, find, stated.or(Some(find.geometry)));
+            let after = readable(&view, find, stated.or(Some(find.geometry.clone())));
             for (path, hash) in &before {
                 // A chain that was bent to other clusters of the same count reads, and reads wrong: what went in counts too.
                 let kept = after.get(path).is_some_and(|now| now == hash || Some(now) == hashes().get(path));

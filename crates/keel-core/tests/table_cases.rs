@@ -6,7 +6,7 @@ mod support;
 use std::sync::Arc;
 
 use keel_core::job::Cancel;
-use keel_core::ladder::{self, Ladder, RungName};
+use keel_core::ladder::{self, Ladder};
 use keel_core::layout::{self, Choices, Layout};
 use keel_core::mend::{self, Only};
 use keel_core::sweep::{Reach, Sweep};

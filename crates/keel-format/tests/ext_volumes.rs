@@ -156,7 +156,7 @@ fn a_volume_is_found_by_the_copies_of_its_superblock() {
         assert!(volume.has(WitnessKind::BackupBootSector) && !volume.has(WitnessKind::BootSector), "{name}");
         assert!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()) == many_files(), "{name}");
         let mended = support::mended(&volume.geometry, &drive);
-        assert_eq!(keel_format::registry::boot_sector(mended.as_ref(), ByteOffset(0)), Some(whole), "{name}");
+        assert_eq!(keel_format::registry::boot_sector(mended.as_ref(), ByteOffset(0)), Some(whole.clone()), "{name}");
         assert_eq!(whole.open(mended).unwrap().examine(), [], "{name}");
     }
 }

@@ -77,7 +77,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         let ground = ground_of(&judge, older, &resolved.entry);
         document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry, ground });
     } else if asked.recursive {
-        return tree(args, (volume.as_ref(), &judge, older), document, asked.path, deleted);
+        return tree(args, (volume.as_ref(), &judge, older), &document, asked.path, deleted);
     } else {
         let (entries, findings) = files::entries(volume.as_ref(), resolved.entry.id, deleted)?;
         let base = asked.path.trim_matches('/');
@@ -115,27 +115,56 @@ fn chosen<'a>(finds: &'a [Find], name: Option<&str>) -> anyhow::Result<Option<&'
     }
 }
 
-/// The whole tree below a folder, line by line as it is read; as JSON one document.
+/// A line of a tree, as JSON: written as it is read.
+#[derive(Serialize)]
+struct TreeLine<'a> {
+    path: &'a str,
+    #[serde(flatten)]
+    entry: &'a Entry,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ground: Option<FileGround>,
+}
+
+/// The whole tree below a folder, line by line as it is read; as JSON one document, written as it is read as well.
 fn tree(
     args: &SourceArgs,
     (volume, judge, older): (&dyn Volume, &GroundJudge<'_>, bool),
-    mut document: Document<'_>,
+    document: &Document<'_>,
     base: &str,
     deleted: Deleted,
 ) -> anyhow::Result<()> {
     let base = base.trim_matches('/');
-    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
-    let mut broken = None;
+    let mut out = std::io::BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
+    if args.json {
+        write!(out, "{{\"volume\":")?;
+        serde_json::to_writer(&mut out, document.volume)?;
+        write!(out, ",\"summary\":")?;
+        serde_json::to_writer(&mut out, document.summary)?;
+        write!(out, ",\"path\":")?;
+        serde_json::to_writer(&mut out, document.path)?;
+        write!(out, ",\"entries\":[")?;
+    }
+    let (mut broken, mut path, mut first) = (None, String::new(), true);
     let findings = volume.walk(deleted, &mut |found| {
         let below =
             base.is_empty() || found.folder == base || found.folder.strip_prefix(base).is_some_and(|rest| rest.starts_with('/'));
         if below {
-            let path =
-                if found.folder.is_empty() { found.entry.name.clone() } else { format!("{}/{}", found.folder, found.entry.name) };
+            path.clear();
+            if !found.folder.is_empty() {
+                path.push_str(found.folder);
+                path.push('/');
+            }
+            path.push_str(&found.entry.name);
             let ground = ground_of(judge, older, found.entry);
-            if args.json {
-                document.entries.push(Line { path, entry: found.entry.clone(), ground });
-            } else if let Err(error) = print_line(&mut out, &path, found.entry, ground) {
+            let written = match args.json {
+                true => {
+                    let separator = if std::mem::take(&mut first) { "\n" } else { ",\n" };
+                    let line = TreeLine { path: &path, entry: found.entry, ground };
+                    write!(out, "{separator}").and_then(|()| Ok(serde_json::to_writer(&mut out, &line)?))
+                }
+                false => print_line(&mut out, &path, found.entry, ground),
+            };
+            if let Err(error) = written {
                 broken = Some(error);
                 return ControlFlow::Break(());
             }
@@ -145,13 +174,16 @@ fn tree(
     if let Some(error) = broken {
         return Err(error.into());
     }
+    if args.json {
+        write!(out, "\n],\"streams\":[],\"findings\":")?;
+        serde_json::to_writer(&mut out, &findings)?;
+        writeln!(out, "}}")?;
+    }
+    out.flush()?;
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
-    out.flush()?;
-    drop(out);
-    document.findings = findings;
-    if args.json { print_json(&document) } else { Ok(()) }
+    Ok(())
 }
 
 /// What is left of the ground of a deleted file, and of every file of an older generation; of the others it is told in the

@@ -1,7 +1,7 @@
 //! `ykeel ladder`.
 
 use keel_core::coverage::Coverage;
-use keel_core::ladder::{self, Ladder, Rung};
+use keel_core::ladder::{self, Ground, Ladder, Rung};
 use keel_core::plan;
 use keel_core::sweep::Reach;
 use keel_source::size_decimal;
@@ -12,8 +12,10 @@ use crate::exit::Ended;
 
 pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
     let source = open(args)?;
+    // The drive's own rungs first, as in the screens: a drive that drops off is asked the same way each time.
+    let ground = Ground::ask(&source, &cancel(), &mut |_| {});
     let swept = sweep(&source, Reach::Landmarks)?;
-    let ladder = ladder::examine(&source, &swept, &cancel());
+    let ladder = ladder::examine_on(&ground, &source, &swept, &cancel());
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }

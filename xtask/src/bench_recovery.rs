@@ -1,0 +1,413 @@
+//! `cargo xtask bench --recovery`: a matrix of volumes of the system's formatters, each harmed in the ways that leave the least
+//! behind: found exactly, files out, mended, taken by a driver that is not ours; and older generations under newer ones.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::process::{Command, Output};
+
+use anyhow::Context;
+use keel_format::table::mbr::make::{NewEntry, mbr_sector};
+use keel_format::{Geometry, registry};
+use keel_source::{ByteOffset, FileSource, SectorSize};
+use sha2::{Digest, Sha256};
+
+use crate::bench_mend::{hex, on_loop, plant};
+use crate::content::{self, Dice, Item};
+use crate::guest::{root, run};
+use crate::{drives, setup};
+
+const MIB: u64 = 1 << 20;
+/// Where the volume begins on its drive, unless a row says otherwise.
+const START: u64 = MIB;
+/// Volumes of each row, each with other files and noise.
+const SEEDS: u64 = 3;
+
+/// A volume of the matrix: what the formatter is told, its bytes, and the type of its entry.
+struct Made {
+    kind: &'static str,
+    options: &'static [&'static str],
+    bytes: u64,
+    os_type: u8,
+}
+
+/// What is harmed, in bytes of the volume.
+struct Harm {
+    name: &'static str,
+    ranges: Vec<(u64, u64)>,
+}
+
+/// What became of the drives of a class.
+#[derive(Default)]
+struct Tally {
+    drives: u64,
+    exact: u64,
+    false_finds: u64,
+    files: u64,
+    files_back: u64,
+    mended: u64,
+    taken: u64,
+}
+
+const VOLUMES: &[Made] = &[
+    Made { kind: "fat32", options: &["-s", "1"], bytes: 100 * MIB, os_type: 0x0C },
+    Made { kind: "fat32", options: &["-s", "4", "-a"], bytes: 300 * MIB, os_type: 0x0C },
+    Made { kind: "fat32", options: &["-s", "8", "-R", "64"], bytes: 600 * MIB, os_type: 0x0C },
+    Made { kind: "fat32", options: &["-s", "16", "-f", "1"], bytes: 1200 * MIB, os_type: 0x0C },
+    Made { kind: "fat32", options: &["-s", "128"], bytes: 9000 * MIB, os_type: 0x0C },
+    Made { kind: "fat16", options: &["-s", "8"], bytes: 100 * MIB, os_type: 0x0E },
+    Made { kind: "fat16", options: &["-s", "16", "-r", "1024"], bytes: 120 * MIB, os_type: 0x0E },
+    Made { kind: "fat12", options: &["-s", "8", "-a"], bytes: 8 * MIB, os_type: 0x01 },
+    Made { kind: "exfat", options: &["-c", "4K"], bytes: 64 * MIB, os_type: 0x07 },
+    Made { kind: "exfat", options: &["-c", "128K"], bytes: 300 * MIB, os_type: 0x07 },
+    Made { kind: "exfat", options: &["-c", "4M"], bytes: 1200 * MIB, os_type: 0x07 },
+    Made { kind: "ext4", options: &[], bytes: 300 * MIB, os_type: 0x83 },
+    Made { kind: "ext4", options: &["-O", "bigalloc", "-C", "65536"], bytes: 600 * MIB, os_type: 0x83 },
+    Made { kind: "ext4", options: &["-O", "meta_bg,^resize_inode"], bytes: 700 * MIB, os_type: 0x83 },
+    Made { kind: "ext4", options: &["-O", "sparse_super2"], bytes: 500 * MIB, os_type: 0x83 },
+    Made { kind: "ntfs", options: &[], bytes: 64 * MIB, os_type: 0x07 },
+    Made { kind: "ntfs", options: &["-c", "65536"], bytes: 300 * MIB, os_type: 0x07 },
+    Made { kind: "xfs", options: &[], bytes: 320 * MIB, os_type: 0x83 },
+    Made { kind: "xfs", options: &["-d", "agcount=8"], bytes: 800 * MIB, os_type: 0x83 },
+    Made { kind: "xfs", options: &["-s", "size=4096"], bytes: 320 * MIB, os_type: 0x83 },
+];
+
+/// Prints the table.
+pub(crate) fn run_all() -> anyhow::Result<()> {
+    setup::install(setup::PACKAGES)?;
+    run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
+    let work = root().join("target/bench-recovery");
+    let _ = fs::remove_dir_all(&work);
+    fs::create_dir_all(work.join("mounted"))?;
+    println!("{:<44}{:>8}{:>8}{:>7}{:>12}{:>9}{:>8}", "class", "drives", "exact", "false", "files", "mended", "taken");
+    let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
+    for made in VOLUMES {
+        for seed in 0..SEEDS {
+            harmed_rows(made, seed, &work, &mut tallies)?;
+        }
+    }
+    for seed in 0..SEEDS {
+        tables(seed, &work, &mut tallies)?;
+        older(seed, &work, &mut tallies)?;
+    }
+    for (class, tally) in &tallies {
+        println!(
+            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>9}{:>8}",
+            tally.drives,
+            tally.exact,
+            tally.false_finds,
+            format!("{}/{}", tally.files_back, tally.files),
+            tally.mended,
+            tally.taken
+        );
+    }
+    fs::remove_dir_all(&work)?;
+    Ok(())
+}
+
+fn items(made: &Made, seed: u64) -> anyhow::Result<Vec<Item>> {
+    let all = content::volume(seed + 900)?;
+    let fits = |item: &Item| !content::is_deleted(&item.path) && (!made.kind.starts_with("fat") || content::is_brief(&item.path));
+    let small = made.bytes < 16 * MIB;
+    Ok(all.into_iter().filter(fits).filter(|item| !small || item.bytes.len() < 40_000).collect())
+}
+
+fn hashes(items: &[Item]) -> BTreeMap<String, String> {
+    items.iter().map(|item| (item.path.clone(), hex(&Sha256::digest(&item.bytes)))).collect()
+}
+
+/// Formats `volume` (which keeps what stood there) and fills it.
+fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Result<()> {
+    let path = volume.to_string_lossy().into_owned();
+    let point = work.join("mounted").to_string_lossy().into_owned();
+    let with = |fixed: &[&str]| -> Vec<String> {
+        fixed.iter().chain(made.options).map(|word| (*word).to_string()).chain([path.clone()]).collect()
+    };
+    let call = |program: &str, arguments: Vec<String>| run(program, &arguments.iter().map(String::as_str).collect::<Vec<_>>());
+    let fill = |command: &[&str]| -> anyhow::Result<()> {
+        let (program, arguments) = command.split_first().context("a mount command")?;
+        run(program, arguments)?;
+        let filled = plant(items, Path::new(&point));
+        run("umount", &[&point])?;
+        filled
+    };
+    match made.kind {
+        "ntfs" => {
+            call("mkfs.ntfs", with(&["-Q", "-F", "-q"]))?;
+            fill(&["ntfs-3g", &path, &point])
+        }
+        "ext4" => {
+            call("mkfs.ext4", with(&["-q", "-F", "-E", "nodiscard"]))?;
+            fill(&["mount", "-t", "ext4", "-o", "loop", &path, &point])
+        }
+        "xfs" => {
+            call("mkfs.xfs", with(&["-q", "-f", "-K"]))?;
+            fill(&["mount", "-t", "xfs", "-o", "loop", &path, &point])
+        }
+        "exfat" => {
+            call("mkfs.exfat", with(&["-q"]))?;
+            on_loop(&path, &[], |device| fill(&["mount.exfat-fuse", "-o", "rw", device, &point]))
+        }
+        fat => {
+            call("mkfs.vfat", with(&["-F", &fat[3..]]))?;
+            let tree = work.join("tree");
+            let _ = fs::remove_dir_all(&tree);
+            plant(items, &tree)?;
+            let tops: Vec<String> =
+                fs::read_dir(&tree)?.flatten().map(|entry| entry.path().to_string_lossy().into_owned()).collect();
+            let arguments: Vec<&str> =
+                ["-s", "-i", &path].into_iter().chain(tops.iter().map(String::as_str)).chain(["::"]).collect();
+            run("mcopy", &arguments)
+        }
+    }
+}
+
+/// The drive around a volume, with a table or without one.
+fn drive(made: &Made, volume: &Path, image: &Path, table: bool) -> anyhow::Result<()> {
+    let _ = fs::remove_file(image);
+    let file = File::create(image)?;
+    file.set_len(START + made.bytes + 3 * MIB)?;
+    drives::copy_data(volume, &file, START)?;
+    let entry = NewEntry {
+        os_type: made.os_type,
+        boot_indicator: 0,
+        starting_lba: u32::try_from(START / 512)?,
+        size_in_lba: u32::try_from(made.bytes / 512)?,
+    };
+    if table {
+        file.write_all_at(&mbr_sector(&[], 0xBAC1_0000, &[entry]), 0)?;
+    }
+    Ok(())
+}
+
+/// The harms of a kind, placed by the volume's own numbers.
+fn harms(made: &Made, volume: &Path) -> anyhow::Result<Vec<Harm>> {
+    let source = FileSource::open(volume, SectorSize(512))?;
+    let harm = |name: &'static str, ranges: Vec<(u64, u64)>| Harm { name, ranges };
+    Ok(match (registry::boot_sector(&source, ByteOffset(0)), made.kind) {
+        (Some(Geometry::Fat(fat)), _) => {
+            let backup = u64::from(fat.backup) * 512;
+            let mut boots = vec![(0, 512)];
+            if fat.backup > 0 {
+                boots.extend([(512, 512), (backup, 512), (backup + 512, 512)]);
+            }
+            let with = |more: &[(u64, u64)]| boots.iter().copied().chain(more.iter().copied()).collect::<Vec<_>>();
+            let mut harms = vec![
+                harm("FAT: no boot sector", boots.clone()),
+                harm("FAT: none, and the first FAT's start", with(&[(fat.fat_at(0).0, 512)])),
+            ];
+            if fat.fats > 1 {
+                harms.push(harm("FAT: none, and all of the first FAT", with(&[(fat.fat_at(0).0, fat.fat_bytes())])));
+                harms.push(harm("FAT: none, and the second FAT's start", with(&[(fat.fat_at(1).0, 512)])));
+            }
+            harms
+        }
+        (Some(Geometry::ExFat(_)), _) => vec![harm("exFAT: no boot region", vec![(0, 24 * 512)])],
+        (Some(Geometry::Ext(ext)), _) => {
+            let groups = std::iter::once(0).chain(ext.backup_groups());
+            let all: Vec<(u64, u64)> = groups.map(|group| (ext.superblock_at(group).0, 1024)).collect();
+            let mut harms = vec![harm("ext: no superblock", all)];
+            if ext.backup_groups().len() > 1 && made.options.is_empty() {
+                harms.push(harm("ext: first MiB overwritten", vec![(0, MIB)]));
+            }
+            harms
+        }
+        (Some(Geometry::Ntfs(ntfs)), _) => {
+            let (boots, records) = ([(0, 512), (ntfs.backup_at().0, 512)], 4 * u64::from(ntfs.record_bytes));
+            let (mft, mirror) = (ntfs.cluster_at(ntfs.mft_lcn).0, ntfs.cluster_at(ntfs.mirror_lcn).0);
+            vec![
+                harm(
+                    "NTFS: no boot sector, no first records",
+                    boots.iter().copied().chain([(mft, records), (mirror, records)]).collect(),
+                ),
+                harm("NTFS: mirror gone", vec![(mirror, records)]),
+            ]
+        }
+        _ => vec![harm("XFS: first superblock gone", vec![(0, if made.options.contains(&"size=4096") { 4096 } else { 512 })])],
+    })
+}
+
+fn harmed_rows(made: &Made, seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
+    let (volume, image) = (work.join("volume.img"), work.join("drive.img"));
+    let items = items(made, seed)?;
+    let _ = fs::remove_file(&volume);
+    File::create(&volume)?.set_len(made.bytes)?;
+    make(made, &items, &volume, work)?;
+    let files = hashes(&items);
+    for harm in harms(made, &volume)? {
+        drive(made, &volume, &image, true)?;
+        overwrite(&image, &harm.ranges, seed)?;
+        let tally = tallies.entry(harm.name.into()).or_default();
+        judge(made, &image, &files, work, tally)?;
+    }
+    // The same volume whole, on an image that was cut short: nothing of it may be undone.
+    if made.kind != "xfs" {
+        drive(made, &volume, &image, true)?;
+        File::options().write(true).open(&image)?.set_len(START + made.bytes * 9 / 10 / 512 * 512)?;
+        let before = fs::metadata(&image)?.modified()?;
+        let tally = tallies.entry("an image cut short: nothing staged".into()).or_default();
+        tally.drives += 1;
+        let output = ykeel(work, &["mend", "--apply", "--yes", "--json", &image.to_string_lossy()])?;
+        let untouched = output.status.code() == Some(5) && fs::metadata(&image)?.modified()? == before;
+        tally.exact += u64::from(untouched);
+        tally.mended += u64::from(untouched);
+    }
+    Ok(())
+}
+
+fn overwrite(image: &Path, ranges: &[(u64, u64)], seed: u64) -> anyhow::Result<()> {
+    let file = File::options().write(true).open(image)?;
+    let mut dice = Dice::new(seed + 7);
+    for (at, len) in ranges {
+        let byte = |dice: &mut Dice| if seed.is_multiple_of(2) { 0 } else { u8::try_from(dice.below(256)).unwrap_or(0) };
+        let bytes: Vec<u8> = (0..*len).map(|_| byte(&mut dice)).collect();
+        file.write_all_at(&bytes, START + at)?;
+    }
+    Ok(())
+}
+
+fn ykeel(work: &Path, arguments: &[&str]) -> anyhow::Result<Output> {
+    let state = work.join("state");
+    let _ = fs::remove_dir_all(&state);
+    Ok(Command::new(root().join("target/release/ykeel")).args(arguments).env("YKEEL_STATE", state).output()?)
+}
+
+fn document(output: &Output) -> serde_json::Value {
+    serde_json::from_slice(&output.stdout).unwrap_or_default()
+}
+
+/// Sweeps, takes the files out, mends, and lets a driver or tool of the system read what was mended.
+fn judge(made: &Made, image: &Path, files: &BTreeMap<String, String>, work: &Path, tally: &mut Tally) -> anyhow::Result<()> {
+    let path = image.to_string_lossy().into_owned();
+    let swept = document(&ykeel(work, &["sweep", &path, "--json"])?);
+    let finds = swept["finds"].as_array().cloned().unwrap_or_default();
+    let outer: Vec<&serde_json::Value> =
+        finds.iter().filter(|find| find["inside"].is_null() && find["older_than"].is_null()).collect();
+    let exact = |find: &&&serde_json::Value| find["start_byte"] == START && find["bytes"] == made.bytes;
+    tally.drives += 1;
+    tally.exact += u64::from(outer.iter().any(|find| exact(&find)));
+    tally.false_finds += outer.iter().filter(|find| find["start_byte"] != START).count() as u64;
+    if made.kind != "xfs" {
+        tally.files += files.len() as u64;
+        tally.files_back += taken_out(work, &path, "n1", files)?;
+    }
+    let mended = ykeel(work, &["mend", "--apply", "--yes", "--json", &path])?;
+    tally.mended += u64::from(mended.status.success());
+    tally.taken += u64::from(reads(made, image, files, work)?);
+    Ok(())
+}
+
+/// How many of `files` come out of a find with the right content.
+fn taken_out(work: &Path, image: &str, find: &str, files: &BTreeMap<String, String>) -> anyhow::Result<u64> {
+    let to = work.join("out");
+    let _ = fs::remove_dir_all(&to);
+    let output = ykeel(work, &["extract", image, "--volume", find, "--to", &to.to_string_lossy(), "--json"])?;
+    let lines = document(&output)["files"].as_array().cloned().unwrap_or_default();
+    let mut right: BTreeMap<&str, u64> = BTreeMap::new();
+    for line in &lines {
+        if let Some(hash) = line["sha256"].as_str() {
+            *right.entry(hash).or_default() += 1;
+        }
+    }
+    Ok(files.values().filter(|hash| right.contains_key(hash.as_str())).count() as u64)
+}
+
+/// True when the system's own driver (or, for FAT, its tools) reads every file of the mended drive.
+fn reads(made: &Made, image: &Path, files: &BTreeMap<String, String>, work: &Path) -> anyhow::Result<bool> {
+    let point = work.join("mounted");
+    let same = |folder: &Path| {
+        files.iter().all(|(path, hash)| fs::read(folder.join(path)).is_ok_and(|bytes| hex(&Sha256::digest(&bytes)) == *hash))
+    };
+    if made.kind.starts_with("fat") {
+        let to = work.join("read");
+        let _ = fs::remove_dir_all(&to);
+        fs::create_dir_all(&to)?;
+        let place = format!("{}@@{START}", image.display());
+        let status =
+            Command::new("mcopy").env("LC_ALL", "C.UTF-8").args(["-s", "-n", "-Q", "-i", &place, "::*"]).arg(&to).output()?;
+        return Ok(status.status.success() && same(&to));
+    }
+    let (offset, size) = (START.to_string(), made.bytes.to_string());
+    let mount: &[&str] = match made.kind {
+        "ntfs" => &["ntfs-3g", "-o", "rw"],
+        "exfat" => &["mount.exfat-fuse", "-o", "rw"],
+        "xfs" => &["mount", "-t", "xfs", "-o", "nouuid"],
+        _ => &["mount", "-t", "ext4"],
+    };
+    on_loop(&image.to_string_lossy(), &["--offset", &offset, "--sizelimit", &size], |device| {
+        let (program, arguments) = mount.split_first().context("a driver")?;
+        if !Command::new(program).args(arguments).arg(device).arg(&point).output()?.status.success() {
+            return Ok(false);
+        }
+        let read = same(&point);
+        run("umount", &[&point.to_string_lossy()])?;
+        Ok(read)
+    })
+}
+
+/// Tables that were overwritten by anything, and a chain of logicals whose container is gone.
+fn tables(seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
+    let made = Made { kind: "ntfs", options: &[], bytes: 64 * MIB, os_type: 0x07 };
+    let (volume, image) = (work.join("volume.img"), work.join("drive.img"));
+    let items = items(&made, seed)?;
+    let _ = fs::remove_file(&volume);
+    File::create(&volume)?.set_len(made.bytes)?;
+    make(&made, &items, &volume, work)?;
+    for round in 0..4 {
+        drive(&made, &volume, &image, true)?;
+        let mut dice = Dice::new(seed * 31 + round);
+        let mut sector: Vec<u8> = (0..510).map(|_| u8::try_from(dice.below(256)).unwrap_or(0)).collect();
+        sector.extend([0x55, 0xAA]);
+        File::options().write(true).open(&image)?.write_all_at(&sector, 0)?;
+        let tally = tallies.entry("table: sector 0 holds anything".into()).or_default();
+        judge(&made, &image, &hashes(&items), work, tally)?;
+    }
+    Ok(())
+}
+
+/// Older generations: every kind that leaves names behind under every kind that is made over it.
+fn older(seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
+    let volume = work.join("volume.img");
+    for old in ["ntfs", "fat32"] {
+        for new in ["ntfs", "fat32", "exfat", "ext4"] {
+            let bytes = 200 * MIB;
+            let was = Made { kind: if old == "ntfs" { "ntfs" } else { "fat32" }, options: &[], bytes, os_type: 0 };
+            let is = Made {
+                kind: match new {
+                    "ntfs" => "ntfs",
+                    "fat32" => "fat32",
+                    "exfat" => "exfat",
+                    _ => "ext4",
+                },
+                options: &[],
+                bytes,
+                os_type: 0,
+            };
+            let _ = fs::remove_file(&volume);
+            File::create(&volume)?.set_len(bytes)?;
+            let former = items(&was, seed)?;
+            make(&was, &former, &volume, work)?;
+            let later = vec![Item { path: "n.txt".into(), bytes: b"made over\n".to_vec() }];
+            make(&is, &later, &volume, work)?;
+            let path = volume.to_string_lossy().into_owned();
+            let swept = document(&ykeel(work, &["sweep", &path, "--reach", "surface", "--json"])?);
+            let finds = swept["finds"].as_array().cloned().unwrap_or_default();
+            let tally = tallies.entry(format!("older: {old} under {new}")).or_default();
+            tally.drives += 1;
+            let present = |find: &serde_json::Value| find["older_than"].is_null() && find["grade"] == "certain";
+            tally.exact += u64::from(finds.iter().filter(|find| present(find)).count() == 1);
+            tally.false_finds += finds.iter().filter(|find| find["older_than"].is_null() && !present(find)).count() as u64;
+            let files = hashes(&former);
+            tally.files += files.len() as u64;
+            for find in finds.iter().filter(|find| !find["older_than"].is_null()) {
+                let id = find["id"].as_str().unwrap_or_default();
+                tally.files_back += taken_out(work, &path, id, &files)?;
+            }
+            // A present volume stands: nothing is to be mended.
+            let mended = ykeel(work, &["mend", "--json", &path])?;
+            tally.mended += u64::from(mended.status.code() == Some(5));
+        }
+    }
+    Ok(())
+}
