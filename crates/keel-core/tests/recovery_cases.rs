@@ -333,7 +333,8 @@ fn make_over(bench: &Bench, kind: &str, content: &BTreeMap<String, Vec<u8>>) {
 
 #[test]
 fn what_lies_under_a_volume_made_later_is_an_older_generation_and_never_the_new_ones() {
-    for (old, new) in [("ntfs", "ntfs"), ("fat", "ntfs"), ("fat", "fat")] {
+    // Folders that stood where the later ones stand are gone with the names they held.
+    for (old, new, least) in [("ntfs", "ntfs", 25), ("fat", "ntfs", 15), ("fat", "fat", 10)] {
         let bench = Bench::new(100 * MIB);
         let (before, after) = (some_files(11), some_files(23));
         make_over(&bench, old, &before);
@@ -367,7 +368,7 @@ fn what_lies_under_a_volume_made_later_is_an_older_generation_and_never_the_new_
             })
             .unwrap();
         assert!(wrong.is_empty(), "{old} under {new}: {wrong:?}");
-        assert!(right * 2 > before.len(), "{old} under {new}: {right} of {}", before.len());
+        assert!(right >= least, "{old} under {new}: {right} of {}", before.len());
         let told = told(&source, &Only::All.into());
         let left = told.layout.left_out.iter().find(|left| left.find == find.id).unwrap();
         assert!(left.why.contains("older generation"), "{}", left.why);

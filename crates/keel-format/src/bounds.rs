@@ -80,7 +80,7 @@ impl Bounds {
         let end = |at: Option<ByteOffset>, weight: i32, how: &'static str| at.map(|at| End { at, weight, how });
         let entry = end(entry.and_then(|entry| inside(entry.end)), 14, "a table entry gives the end");
         let to_drive = || end(inside(ByteOffset(self.drive)), 8, "the drive ends there");
-        let next = self.starts.iter().find(|at| **at > open.least || **at == open.least);
+        let next = self.starts.iter().find(|at| **at >= open.least);
         let to_next = || end(next.and_then(|at| inside(*at)), 8, "the next volume starts there");
         let boundary = ByteOffset(most.0 / ALIGNMENT * ALIGNMENT);
         // Where several boundaries lie in what is open, none of them is stated.
