@@ -7,7 +7,7 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::{Command, Output};
 
-use anyhow::Context;
+use anyhow::{Context, ensure};
 use keel_format::table::mbr::make::{NewEntry, mbr_sector};
 use keel_format::{Geometry, registry};
 use keel_source::{ByteOffset, FileSource, SectorSize};
@@ -124,7 +124,12 @@ fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Resu
     let with = |fixed: &[&str]| -> Vec<String> {
         fixed.iter().chain(made.options).map(|word| (*word).to_string()).chain([path.clone()]).collect()
     };
-    let call = |program: &str, arguments: Vec<String>| run(program, &arguments.iter().map(String::as_str).collect::<Vec<_>>());
+    // Formatters talk; the table is what is wanted.
+    let call = |program: &str, arguments: Vec<String>| -> anyhow::Result<()> {
+        let output = Command::new(program).args(&arguments).output().with_context(|| format!("cannot start {program}"))?;
+        ensure!(output.status.success(), "{program} {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+        Ok(())
+    };
     let fill = |command: &[&str]| -> anyhow::Result<()> {
         let (program, arguments) = command.split_first().context("a mount command")?;
         run(program, arguments)?;
@@ -146,7 +151,7 @@ fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Resu
             fill(&["mount", "-t", "xfs", "-o", "loop", &path, &point])
         }
         "exfat" => {
-            call("mkfs.exfat", with(&["-q"]))?;
+            call("mkfs.exfat", with(&[]))?;
             on_loop(&path, &[], |device| fill(&["mount.exfat-fuse", "-o", "rw", device, &point]))
         }
         fat => {

@@ -182,6 +182,9 @@ fn computed(geometry: &ExtGeometry, volume: &ExtVolume, pending: bool) -> Option
     let mut raw = RawSuperblock::new_zeroed();
     let (free_blocks, free_inodes) = volume.free_counts();
     let log = (geometry.block_bytes / 1024).trailing_zeros();
+    // With bigalloc descriptors count clusters, the superblock blocks.
+    let ratio = (geometry.cluster_bytes / geometry.block_bytes.max(1)).max(1);
+    let free_blocks = free_blocks.saturating_mul(u64::from(ratio));
     raw.s_inodes_count = U32::new(geometry.inodes);
     raw.s_blocks_count_lo = U32::new(u32::try_from(geometry.blocks & 0xFFFF_FFFF).ok()?);
     raw.s_blocks_count_hi = U32::new(u32::try_from(geometry.blocks >> 32).ok()?);
@@ -190,9 +193,9 @@ fn computed(geometry: &ExtGeometry, volume: &ExtVolume, pending: bool) -> Option
     raw.s_free_inodes_count = U32::new(free_inodes);
     raw.s_first_data_block = U32::new(geometry.first_data_block);
     raw.s_log_block_size = U32::new(log);
-    raw.s_log_cluster_size = U32::new(log);
+    raw.s_log_cluster_size = U32::new(log + ratio.ilog2());
     raw.s_blocks_per_group = U32::new(geometry.blocks_per_group);
-    raw.s_clusters_per_group = U32::new(geometry.blocks_per_group);
+    raw.s_clusters_per_group = U32::new(geometry.blocks_per_group / ratio);
     raw.s_inodes_per_group = U32::new(geometry.inodes_per_group);
     raw.s_max_mnt_count = U16::new(u16::MAX);
     raw.s_magic = U16::new(MAGIC);
