@@ -424,6 +424,19 @@ fn deleted_files_are_whole_guessed_overwritten_or_gone_by_what_their_clusters_ar
 }
 
 #[test]
+fn deleted_folders_of_a_volume_are_its_own_and_no_older_generation() {
+    let bench = Bench::new(80 * MIB);
+    bench.fat(START, 70 * MIB, "32", "ROPES", &some_files(13));
+    bench.mbr(&[(0x0C, START, 70 * MIB)]);
+    let place = format!("{}@@{START}", bench.image.display());
+    for folder in ["::Crossings", "::Engine room", "::Letters"] {
+        run(Command::new("mdeltree").env("MTOOLS_SKIP_CHECK", "1").args(["-i", &place, folder]));
+    }
+    let sweep = swept(&bench.open(), Reach::Surface);
+    assert_eq!(sweep.finds.len(), 1, "{:?}", support::ground(&sweep));
+}
+
+#[test]
 fn deleted_files_of_an_ext4_come_back_from_its_journal() {
     let folder = tempfile::tempdir().unwrap();
     let (image, point) = (folder.path().join("volume.img"), folder.path().join("mounted"));

@@ -10,7 +10,7 @@ use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
 use super::directory::{RawSlot, Slots};
 use super::layout::RawDirEntry;
 use super::witness::{Dot, data_areas};
-use super::{FatGeometry, FatTable};
+use super::{FatGeometry, FatTable, FatVolume};
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
 use crate::former::Former;
@@ -34,6 +34,8 @@ const LEAST_VOTES: usize = 2;
 const MOST_FORMER: usize = 8;
 /// The most files whose beginnings are looked at.
 const MOST_BEGUN: usize = 48;
+/// How many levels below a deleted folder are followed.
+const MOST_LEVELS: usize = 64;
 /// The most folders of one volume.
 const MOST_FOLDERS: usize = 200_000;
 
@@ -49,7 +51,7 @@ pub struct FormerFat {
 
 /// Volumes of an older generation that folders speak for which no volume of `present` reaches.
 pub(crate) fn former(drive: &SharedSource, clues: &Clues, present: &[FoundVolume]) -> Vec<FoundVolume> {
-    let reached = Reached::new(drive, present);
+    let reached = Reached::new(drive, present, &clues.fat.dots);
     let dots: Vec<Dot> = clues.fat.dots.iter().filter(|dot| !reached.reaches(dot)).copied().collect();
     let mut found: Vec<FoundVolume> = Vec::new();
     for data in data_areas(&dots) {
@@ -68,27 +70,74 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, present: &[FoundVolume
     found
 }
 
-/// The directories that present FAT volumes reach: their clusters are in use.
-struct Reached(Vec<(ByteRange, FatGeometry, FatTable)>);
+/// The directories that present FAT volumes reach: their clusters are in use, or the tree names them, deleted ones and what lies
+/// below them as well.
+struct Reached {
+    volumes: Vec<(ByteRange, FatGeometry, FatTable)>,
+    /// Clusters of folders that the tree of each volume names.
+    named: Vec<HashSet<u32>>,
+}
 
 impl Reached {
-    fn new(drive: &SharedSource, present: &[FoundVolume]) -> Self {
+    fn new(drive: &SharedSource, present: &[FoundVolume], dots: &[Dot]) -> Self {
+        let window = |volume: &FoundVolume| -> SharedSource { Arc::new(Window::new(Arc::clone(drive), volume.range())) };
         let table = |volume: &FoundVolume| match volume.geometry {
-            Geometry::Fat(geometry) => {
-                let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), volume.range()));
-                Some((volume.range(), geometry, FatTable::new(window, geometry)))
-            }
+            Geometry::Fat(geometry) => Some((volume.range(), geometry, FatTable::new(window(volume), geometry))),
             _ => None,
         };
-        Self(present.iter().filter_map(table).collect())
+        let mut reached = Self { volumes: present.iter().filter_map(table).collect(), named: Vec::new() };
+        // The tree is asked only where something lies on ground that the FATs call free.
+        if dots.iter().filter(|dot| !reached.reaches(dot)).count() < LEAST_VOTES {
+            return reached;
+        }
+        reached.named = reached
+            .volumes
+            .iter()
+            .map(|(range, geometry, _)| {
+                let source: SharedSource = Arc::new(Window::new(Arc::clone(drive), *range));
+                let inside = dots.iter().filter(|dot| stands_in(dot, *range, geometry));
+                named_folders(source, *geometry, &inside.copied().collect::<Vec<_>>())
+            })
+            .collect();
+        reached
     }
 
     fn reaches(&self, dot: &Dot) -> bool {
-        self.0.iter().any(|(range, geometry, table)| {
-            let here = geometry.cluster_at(dot.own).is_some_and(|at| range.start + at.0 == dot.at);
-            here && table.entry(dot.own).is_none_or(|entry| entry != 0)
+        self.volumes.iter().enumerate().any(|(index, (range, geometry, table))| {
+            let used = || (0..geometry.fats).any(|copy| table.entry_in(copy, dot.own).is_none_or(|entry| entry != 0));
+            let named = || self.named.get(index).is_some_and(|named| named.contains(&dot.own));
+            stands_in(dot, *range, geometry) && (used() || named())
         })
     }
+}
+
+/// True for a directory that stands where its number puts it in a volume.
+fn stands_in(dot: &Dot, range: ByteRange, geometry: &FatGeometry) -> bool {
+    geometry.cluster_at(dot.own).is_some_and(|at| range.start + at.0 == dot.at)
+}
+
+/// First clusters of the folders that a volume names, deleted ones too, and of those whose parents are among them.
+fn named_folders(source: SharedSource, geometry: FatGeometry, dots: &[Dot]) -> HashSet<u32> {
+    let Ok(volume) = FatVolume::open(source, geometry) else { return HashSet::new() };
+    let mut named = HashSet::new();
+    let _ = volume.walk(Deleted::Show, &mut |found| {
+        if found.entry.kind == NodeKind::Directory
+            && let Ok(slot) = volume.slot_of(found.entry.id)
+        {
+            named.insert(slot.first_cluster());
+        }
+        if named.len() < MOST_FOLDERS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    });
+    // A tree is at most as deep as there are folders; most are a few levels deep.
+    for _ in 0..MOST_LEVELS {
+        let before = named.len();
+        let below: Vec<u32> = dots.iter().filter(|dot| named.contains(&dot.parent)).map(|dot| dot.own).collect();
+        named.extend(below);
+        if named.len() == before {
+            break;
+        }
+    }
+    named
 }
 
 fn told(

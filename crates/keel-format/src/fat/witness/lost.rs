@@ -23,6 +23,8 @@ const MOST_OWN: usize = 32;
 const MOST_ROOTS: u32 = 512;
 /// Longest directory cluster that is read to see whether it may be a root, in bytes.
 const ROOT_PIECE: usize = 4096;
+/// Hypotheses that are fitted between their bounds.
+const MOST_FITTED: usize = 8;
 /// Data areas on which a single folder votes are tried only when there are few.
 const MOST_SINGLE: usize = 40;
 
@@ -190,10 +192,17 @@ struct Hypothesis {
     borne: Borne,
 }
 
-/// The best hypothesis that fits between its bounds.
+/// The best hypothesis that fits between its bounds: among the best few the one whose end something states counts for more.
 fn best_of(drive: &SharedSource, mut hypotheses: Vec<Hypothesis>, bounds: &Bounds) -> Option<Lost> {
     hypotheses.sort_by_key(|hypothesis| std::cmp::Reverse(hypothesis.score));
-    hypotheses.into_iter().find_map(|found| finished(drive, found.geometry, found.fats, &found.start, found.borne, bounds))
+    let fitted = hypotheses.into_iter().filter_map(|found| {
+        let lost = finished(drive, found.geometry, found.fats, &found.start, found.borne, bounds)?;
+        let size = lost.witnesses.iter().find(|witness| witness.kind == WitnessKind::SizeRecord).map_or(0, |size| size.weight);
+        Some((found.score + size, lost))
+    });
+    // The first of equals: they come by their own scores.
+    let best = fitted.take(MOST_FITTED).reduce(|best, next| if next.0 > best.0 { next } else { best });
+    best.map(|(_, lost)| lost)
 }
 
 /// Nothing is left of the FATs, and all chains with them: the folders alone give clusters and data, a table entry or the
