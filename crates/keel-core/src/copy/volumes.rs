@@ -11,7 +11,7 @@ use super::Pass;
 use super::pass::Copier;
 use crate::CoreError;
 use crate::job::{Cancel, Desk};
-use crate::sweep::{Find, Reach, SweepOptions, sweep};
+use crate::sweep::{Find, Reach, SweepOptions, outer, sweep};
 
 /// Used ground that lies nearer together than this is copied in one go: seeking costs more.
 const NEAR: u64 = 1 << 20;
@@ -66,7 +66,7 @@ pub(super) fn first(mut copier: Copier, cancel: &Cancel) -> Result<Copier, CoreE
     let (desk, _nobody) = Desk::new(cancel.clone());
     let finds = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None }, &desk).map(|swept| swept.finds);
     let mut used = Vec::new();
-    for find in finds.unwrap_or_default().iter().filter(|find| find.inside.is_none()) {
+    for find in outer(&finds.unwrap_or_default()) {
         used.extend(look_into(&source, find, cancel));
     }
     if let Some(error) = through.failed.lock().ok().and_then(|mut failed| failed.take()) {

@@ -6,7 +6,7 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::trouble;
 use super::{Rung, RungName, RungState, worst};
-use crate::sweep::Find;
+use crate::sweep::{Find, outer};
 
 pub(super) fn table_rung(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Rung {
     let mut findings = table.findings.clone();
@@ -24,11 +24,8 @@ pub(super) fn table_rung(source: &SharedSource, table: &TableReading, finds: &[F
         (Some(scheme), _) => format!("{} with damage", scheme.word()),
         (None, _) => "no table".into(),
     };
-    let lost = finds
-        .iter()
-        .filter(|find| find.is_outer())
-        .filter(|find| !table.partitions.iter().any(|entry| entry.holds(find.range(), source.sector_size())))
-        .count();
+    let lost =
+        outer(finds).filter(|find| !table.partitions.iter().any(|entry| entry.holds(find.range(), source.sector_size()))).count();
     let rung = Rung::new(RungName::Table, state, note).with(findings);
     match (state, lost) {
         (RungState::Sound, _) => rung,

@@ -81,7 +81,8 @@ fn vanished(volume: &VolumeLadder, planned: &[VolumeLadder]) -> Vec<Lowered> {
     lost.map(lowered).into_iter().collect()
 }
 
-fn compare(volume: Option<&str>, now: &[Rung], after: &[Rung]) -> Vec<Lowered> {
+/// The rungs of one volume, or of the drive, that stand lower in `after` than in `now`.
+pub(crate) fn compare(volume: Option<&str>, now: &[Rung], after: &[Rung]) -> Vec<Lowered> {
     let pairs = now.iter().filter_map(|rung| Some((rung, after.iter().find(|other| other.rung == rung.rung)?)));
     // What nobody could examine before may turn out to be anything.
     let lower = pairs.filter(|(now, then)| then.state > now.state && now.state != RungState::Untested);

@@ -7,8 +7,8 @@ mod trouble;
 mod volume;
 
 pub use ground::Ground;
-pub(crate) use lower::lowered_table;
 pub use lower::{Lowered, lowered};
+pub(crate) use lower::{compare, lowered_table};
 pub(crate) use volume::{of_volume, samples};
 
 use keel_format::table;

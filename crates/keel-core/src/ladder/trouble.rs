@@ -7,14 +7,14 @@ use keel_format::table::{self, Partition, TableReading, gpt};
 use keel_format::{Finding, Severity};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
-use crate::sweep::Find;
+use crate::sweep::{Find, outer};
 
 /// A shift must move at least as many volumes alike before it is believed.
 const LEAST_SHIFTED: usize = 2;
 
 /// Findings of rung 5 that need both the table and the volumes seen.
 pub(super) fn findings(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Vec<Finding> {
-    let outer: Vec<&Find> = finds.iter().filter(|find| find.is_outer()).collect();
+    let outer: Vec<&Find> = outer(finds).collect();
     let sector = source.sector_size();
     let met = |partitions: &[Partition], size| {
         outer.iter().filter(|find| partitions.iter().any(|entry| entry.holds(find.range(), size))).count()

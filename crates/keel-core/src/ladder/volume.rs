@@ -12,7 +12,7 @@ use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
 use crate::job::Cancel;
-use crate::sweep::Find;
+use crate::sweep::{Find, outer};
 
 /// Files sampled for rung 9.
 pub(crate) const SAMPLED_FILES: usize = 10;
@@ -31,9 +31,8 @@ pub(super) fn ladders(source: &SharedSource, table: &TableReading, finds: &[Find
 
 /// Rung 6 of every volume and entry, and nothing above it: no volume is opened.
 pub(super) fn entries(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Vec<VolumeLadder> {
-    let outer = finds.iter().filter(|find| find.is_outer());
     let mut ladders: Vec<VolumeLadder> =
-        outer.map(|find| VolumeLadder::of(find, vec![entry(source, table, find, finds)])).collect();
+        outer(finds).map(|find| VolumeLadder::of(find, vec![entry(source, table, find, finds)])).collect();
     ladders.extend(without_find(source, table, finds).map(|partition| of_entry(source, partition)));
     ladders
 }
@@ -43,7 +42,7 @@ fn without_find<'a>(source: &SharedSource, table: &'a TableReading, finds: &'a [
     let sector = source.sector_size();
     table.partitions.iter().filter(move |partition| {
         let range = partition.range(sector);
-        !finds.iter().any(|find| find.is_outer() && find.range().overlap(range).is_some())
+        !outer(finds).any(|find| find.range().overlap(range).is_some())
     })
 }
 

@@ -9,7 +9,7 @@ use keel_source::{ByteOffset, Lba, SharedSource, Window};
 
 use super::{Edit, Order, Withheld};
 use crate::layout::Layout;
-use crate::sweep::{Find, Grade};
+use crate::sweep::{Find, Grade, outer};
 
 /// The rule by which they are asked for.
 pub const RULE: &str = "leftovers";
@@ -37,7 +37,7 @@ pub fn leftovers(source: &SharedSource, table: &TableReading, finds: &[Find], la
     let chosen: Vec<&Find> = finds.iter().filter(|find| is_chosen(find, layout)).collect();
     let mut found = gpt_headers(source, table, finds, layout);
     // What lies wholly inside a container, or holds the ground by itself, is no leftover.
-    let stale = finds.iter().filter(|find| find.kind.why_closed().is_some() && !is_chosen(find, layout) && find.inside.is_none());
+    let stale = outer(finds).filter(|find| find.kind.why_closed().is_some() && !is_chosen(find, layout));
     for container in stale {
         let beaten = chosen.iter().any(|find| disproves(find, container));
         let places = container.witnesses.iter().filter(|witness| witness.weight > 0).filter_map(|witness| witness.at_byte);
@@ -79,7 +79,8 @@ fn gpt_headers(source: &SharedSource, table: &TableReading, finds: &[Find], layo
     let own = layout.scheme == Scheme::Gpt && !layout.whole_drive;
     // A copy that states where volumes stand is in use, beside an MBR or in front of a boot image.
     let in_use = |copy: &gpt::GptReading| {
-        let meets = |entry: &Partition| finds.iter().any(|find| entry.first.offset(sector) == find.start_byte);
+        let meets =
+            |entry: &Partition| finds.iter().any(|find| !find.is_former() && entry.first.offset(sector) == find.start_byte);
         copy.is_sound() && copy.partitions.iter().any(meets)
     };
     let stale = copies.into_iter().filter(|(copy, _)| copy.is_present() && !own && !in_use(copy));

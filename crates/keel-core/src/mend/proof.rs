@@ -11,7 +11,7 @@ use serde::Serialize;
 use super::prove::{Proof, prove};
 use crate::job::Cancel;
 use crate::ladder::samples;
-use crate::sweep::Find;
+use crate::sweep::{Find, readable};
 
 /// The most of each sampled file that is read, in bytes.
 const SAMPLED_BYTES: usize = 1 << 20;
@@ -73,7 +73,7 @@ pub struct Proven {
 /// A look into every volume that can be read, as the finds describe it: what `proven` compares with.
 #[must_use]
 pub fn looks(source: &SharedSource, finds: &[Find]) -> BTreeMap<String, Look> {
-    let open = finds.iter().filter(|find| find.is_outer() && find.kind.why_closed().is_none());
+    let open = readable(finds);
     open.map(|find| (find.id.clone(), look(&window(source, find), &find.geometry))).collect()
 }
 

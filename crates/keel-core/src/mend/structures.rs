@@ -148,11 +148,7 @@ fn lowers(source: &SharedSource, view: &SharedSource, find: &Find, planned: &Geo
         let what = broken.findings.first().map_or_else(|| broken.note.clone(), |finding| finding.what.clone());
         return Some(format!("what was computed does not prove itself: rung {number} {word} would be broken ({what})"));
     }
-    let worse = now.iter().zip(&then).find(|(now, then)| then.state > now.state && now.state != RungState::Untested);
-    worse.map(|(now, then)| {
-        let (number, word) = (now.rung.number(), now.rung.word());
-        format!("rung {number} {word} would be {} instead of {}", then.state.word(), now.state.word())
-    })
+    ladder::compare(None, &now, &then).first().map(ladder::Lowered::sentence)
 }
 
 fn refusal(now: &Look, then: &Look) -> Option<String> {

@@ -139,6 +139,16 @@ impl Find {
     }
 }
 
+/// The volumes that stand by themselves: neither images inside another one's files nor of an older generation.
+pub fn outer(finds: &[Find]) -> impl Iterator<Item = &Find> {
+    finds.iter().filter(|find| find.is_outer())
+}
+
+/// The volumes that stand by themselves and whose files can be read.
+pub fn readable(finds: &[Find]) -> impl Iterator<Item = &Find> {
+    outer(finds).filter(|find| find.kind.why_closed().is_none())
+}
+
 /// Gives a length to volumes whose format records none: to the end of the table entry that starts there, else to the
 /// next volume, else to the end of the drive less what a GPT needs there.
 fn close_open_ends(source: &SharedSource, found: &mut [FoundVolume]) {

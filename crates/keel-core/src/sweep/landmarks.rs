@@ -6,7 +6,7 @@ use keel_format::clue::Clues;
 use keel_format::{Geometry, table};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
-use super::{Find, Grade, infer};
+use super::{Find, Grade, infer, outer};
 use crate::coverage::LEAST_VOLUME;
 
 /// Bytes looked at from each landmark on: a FAT32's reserved sectors and the start of its FAT fit, and the superblock of a
@@ -103,7 +103,7 @@ fn first_places(source: &SharedSource) -> Vec<ByteRange> {
 
 /// What finds imply: the next volume starts where one ends, and the one before ends where one starts.
 fn implied_places(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
-    finds.iter().filter(|find| find.inside.is_none()).flat_map(|find| around(source, find.range())).collect()
+    outer(finds).flat_map(|find| around(source, find.range())).collect()
 }
 
 /// Where an older generation under a present volume would show first: behind the start of its MFT, and where its clusters begin.
@@ -120,7 +120,7 @@ fn trace_place(source: &SharedSource, find: &Find) -> Option<ByteRange> {
 /// What lies between finds and is too short to count as unexplained ground: looked at whole.
 fn small_gaps(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     let mut volumes = RangeSet::default();
-    finds.iter().filter(|find| find.inside.is_none()).for_each(|find| volumes.add(find.range()));
+    outer(finds).for_each(|find| volumes.add(find.range()));
     let gaps = volumes.lacking(ByteRange::sized(ByteOffset(0), source.len()));
     gaps.into_iter()
         .filter(|gap| gap.len() < LEAST_VOLUME)

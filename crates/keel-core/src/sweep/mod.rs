@@ -9,7 +9,7 @@ mod stored;
 mod surface;
 
 pub use compare::{RootLook, RootName, rival, root_look};
-pub use find::{Find, Grade};
+pub use find::{Find, Grade, outer, readable};
 pub use state::SweepState;
 pub use stored::Behind;
 

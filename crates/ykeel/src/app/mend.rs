@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use keel_core::job::{Job, Message};
 use keel_core::mend::{self, ByCheck, Checks, Report, Taken, Wishes};
-use keel_core::sweep::Find;
+use keel_core::sweep::{Find, outer};
 use keel_format::{Checked, Compute, Field, Row, Structure, Take};
 use keel_source::SharedSource;
 
@@ -90,7 +90,7 @@ impl MendState {
         let (source, finds) = (SharedSource::clone(source), finds.to_vec());
         let wishes = Wishes { also: self.also.clone(), ..Wishes::default() };
         self.known_job = Some(Job::start(move |desk| {
-            let asked = finds.iter().filter(|find| find.inside.is_none()).take_while(|_| !desk.cancel().is_cancelled());
+            let asked = outer(&finds).take_while(|_| !desk.cancel().is_cancelled());
             asked.map(|find| (find.id.clone(), mend::repairs_by_check(&source, find, &wishes))).collect()
         }));
     }

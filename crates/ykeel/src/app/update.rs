@@ -139,7 +139,7 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         // Behind the last volume comes the table, and then the first one again.
         let from = if drive.mend.is_table() { 0 } else { drive.find + 1 };
-        let outer = |index: &usize| drive.finds.get(*index).is_some_and(|find| find.inside.is_none());
+        let outer = |index: &usize| drive.finds.get(*index).is_some_and(keel_core::sweep::Find::is_outer);
         match (from..drive.finds.len()).find(outer) {
             Some(next) => {
                 drive.find = next;

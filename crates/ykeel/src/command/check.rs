@@ -4,7 +4,7 @@ use std::path::Path;
 
 use keel_core::files::{self, Lost};
 use keel_core::mend::{self, Report};
-use keel_core::sweep::{Find, Reach};
+use keel_core::sweep::{Find, Reach, readable};
 use keel_format::Severity;
 use serde::Serialize;
 
@@ -23,7 +23,7 @@ pub(super) fn run(args: &SourceArgs, volume: Option<&str>, lost_to: Option<&Path
     let swept = sweep(&source, Reach::Doubt)?;
     let finds: Vec<&Find> = match volume {
         Some(id) => vec![find(&swept.finds, id)?],
-        None => swept.finds.iter().filter(|find| find.inside.is_none() && find.kind.why_closed().is_none()).collect(),
+        None => readable(&swept.finds).collect(),
     };
     if finds.is_empty() {
         return Err(Ended::Nothing.into());

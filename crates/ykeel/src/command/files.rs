@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 
 use keel_core::copy::{self, Touched};
 use keel_core::files::{self, FileGround, GroundJudge};
-use keel_core::sweep::{Find, Reach};
+use keel_core::sweep::{Find, Reach, readable};
 use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, StreamInfo, Volume, VolumeSummary};
 use keel_source::{SharedSource, printable, size_decimal};
 use serde::Serialize;
@@ -214,7 +214,7 @@ struct Lacking<'a> {
 fn missing(args: &SourceArgs, source: &SharedSource, finds: &[Find], volume: Option<&str>) -> anyhow::Result<()> {
     let chosen: Vec<&Find> = match volume {
         Some(id) => vec![find(finds, id)?],
-        None => finds.iter().filter(|find| find.inside.is_none() && find.kind.why_closed().is_none()).collect(),
+        None => readable(finds).collect(),
     };
     let mut volumes = Vec::new();
     for find in chosen {

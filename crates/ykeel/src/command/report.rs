@@ -8,7 +8,7 @@ use keel_core::case::{self, Case};
 use keel_core::ladder::{self, Ground};
 use keel_core::layout::{self, Choices};
 use keel_core::reads::ReadsOptions;
-use keel_core::sweep::{Reach, Sweep};
+use keel_core::sweep::{Reach, Sweep, outer};
 use keel_core::{CoreError, copy, fathom, health, mend, reads};
 use keel_draw::{Drawing, Head, KeelDrawing, Lane, Report};
 use keel_format::table;
@@ -82,11 +82,7 @@ fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
     let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
         table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()
     };
-    let found = swept
-        .finds
-        .iter()
-        .filter(|find| find.inside.is_none())
-        .map(|find| (find.range(), format!("{} {}", find.kind.word(), find.name())));
+    let found = outer(&swept.finds).map(|find| (find.range(), format!("{} {}", find.kind.word(), find.name())));
     KeelDrawing {
         bytes: source.identity().bytes.max(source.len()),
         stored: (source.len() < source.identity().bytes).then_some(source.len()),

@@ -74,7 +74,7 @@ pub(crate) fn recommended(app: &App) -> (Stage, String) {
     if let Some(step) = recommended_for_drive(app, drive, ladder) {
         return step;
     }
-    let weak = drive.finds.iter().any(|find| find.grade < keel_core::sweep::Grade::Strong && find.inside.is_none());
+    let weak = keel_core::sweep::outer(&drive.finds).any(|find| find.grade < keel_core::sweep::Grade::Strong);
     let broken = ladder.lowest_broken.is_some();
     let entries_broken = ladder
         .volumes

@@ -1,5 +1,6 @@
 //! The keel: a vertical map of the whole drive, first sector at the top, three lanes: now, found, plan.
 
+use keel_core::sweep::outer;
 use keel_format::VolumeKind;
 use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, size_decimal};
@@ -196,7 +197,7 @@ fn table_blocks(drive: &Drive, table: &TableReading) -> Vec<Block> {
     let sector = drive.source.sector_size();
     let blocks = table.partitions.iter().map(|entry| {
         let range = entry.range(sector);
-        let find = drive.finds.iter().find(|find| find.inside.is_none() && find.start_byte == range.start);
+        let find = outer(&drive.finds).find(|find| find.start_byte == range.start);
         let typed = match entry.type_code.word() {
             "NTFS/exFAT" => "Nt",
             "FAT12" | "FAT16" | "FAT32" => "Fa",
@@ -211,8 +212,7 @@ fn table_blocks(drive: &Drive, table: &TableReading) -> Vec<Block> {
 }
 
 fn find_blocks(drive: &Drive) -> Vec<Block> {
-    let finds = drive.finds.iter().filter(|find| find.inside.is_none());
-    finds.map(|find| Block { range: find.range(), letters: find.kind.letters(), kind: Some(find.kind) }).collect()
+    outer(&drive.finds).map(|find| Block { range: find.range(), letters: find.kind.letters(), kind: Some(find.kind) }).collect()
 }
 
 #[cfg(test)]
