@@ -6,6 +6,7 @@ use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::{Command, Output};
+use std::time::Duration;
 
 use anyhow::{Context, ensure};
 use keel_format::table::mbr::make::{NewEntry, mbr_sector};
@@ -16,20 +17,20 @@ use sha2::{Digest, Sha256};
 use crate::bench_mend::{hex, on_loop, plant};
 use crate::content::{self, Dice, Item};
 use crate::guest::{root, run};
-use crate::{drives, setup};
+use crate::{bench_older, drives, setup};
 
-const MIB: u64 = 1 << 20;
+pub(crate) const MIB: u64 = 1 << 20;
 /// Where the volume begins on its drive, unless a row says otherwise.
 const START: u64 = MIB;
 /// Volumes of each row, each with other files and noise.
 const SEEDS: u64 = 3;
 
 /// A volume of the matrix: what the formatter is told, its bytes, and the type of its entry.
-struct Made {
-    kind: &'static str,
-    options: &'static [&'static str],
-    bytes: u64,
-    os_type: u8,
+pub(crate) struct Made {
+    pub(crate) kind: &'static str,
+    pub(crate) options: &'static [&'static str],
+    pub(crate) bytes: u64,
+    pub(crate) os_type: u8,
 }
 
 /// What is harmed, in bytes of the volume.
@@ -40,14 +41,17 @@ struct Harm {
 
 /// What became of the drives of a class.
 #[derive(Default)]
-struct Tally {
-    drives: u64,
-    exact: u64,
-    false_finds: u64,
-    files: u64,
-    files_back: u64,
-    mended: u64,
-    taken: u64,
+pub(crate) struct Tally {
+    pub(crate) drives: u64,
+    pub(crate) exact: u64,
+    pub(crate) false_finds: u64,
+    pub(crate) files: u64,
+    pub(crate) files_back: u64,
+    pub(crate) mended: u64,
+    pub(crate) taken: u64,
+    /// Files called whole that are not what was written.
+    pub(crate) wrong: u64,
+    pub(crate) slowest: Duration,
 }
 
 const VOLUMES: &[Made] = &[
@@ -80,26 +84,32 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
     let work = root().join("target/bench-recovery");
     let _ = fs::remove_dir_all(&work);
     fs::create_dir_all(work.join("mounted"))?;
-    println!("{:<44}{:>8}{:>8}{:>7}{:>12}{:>9}{:>8}", "class", "drives", "exact", "false", "files", "mended", "taken");
+    println!(
+        "{:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>9}",
+        "class", "drives", "exact", "false", "files", "wrong", "mended", "taken", "slowest"
+    );
     let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
-    for made in VOLUMES {
+    let older_alone = std::env::var_os("KEEL_BENCH_ONLY").is_some();
+    for made in VOLUMES.iter().filter(|_| !older_alone) {
         for seed in 0..SEEDS {
             harmed_rows(made, seed, &work, &mut tallies)?;
         }
     }
-    for seed in 0..SEEDS {
+    for seed in (0..SEEDS).filter(|_| !older_alone) {
         tables(seed, &work, &mut tallies)?;
-        older(seed, &work, &mut tallies)?;
     }
+    bench_older::rows(&work, &mut tallies)?;
     for (class, tally) in &tallies {
         println!(
-            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>9}{:>8}",
+            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>8.1}s",
             tally.drives,
             tally.exact,
             tally.false_finds,
             format!("{}/{}", tally.files_back, tally.files),
+            tally.wrong,
             tally.mended,
-            tally.taken
+            tally.taken,
+            tally.slowest.as_secs_f64()
         );
     }
     fs::remove_dir_all(&work)?;
@@ -118,7 +128,7 @@ fn hashes(items: &[Item]) -> BTreeMap<String, String> {
 }
 
 /// Formats `volume` (which keeps what stood there) and fills it.
-fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Result<()> {
+pub(crate) fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Result<()> {
     let path = volume.to_string_lossy().into_owned();
     let point = work.join("mounted").to_string_lossy().into_owned();
     let with = |fixed: &[&str]| -> Vec<String> {
@@ -272,13 +282,19 @@ fn overwrite(image: &Path, ranges: &[(u64, u64)], seed: u64) -> anyhow::Result<(
     Ok(())
 }
 
-fn ykeel(work: &Path, arguments: &[&str]) -> anyhow::Result<Output> {
+/// Runs the program as on a machine that has not seen the drive.
+pub(crate) fn ykeel(work: &Path, arguments: &[&str]) -> anyhow::Result<Output> {
+    let _ = fs::remove_dir_all(work.join("state"));
+    ykeel_again(work, arguments)
+}
+
+/// Runs the program with what it kept of the run before.
+pub(crate) fn ykeel_again(work: &Path, arguments: &[&str]) -> anyhow::Result<Output> {
     let state = work.join("state");
-    let _ = fs::remove_dir_all(&state);
     Ok(Command::new(root().join("target/release/ykeel")).args(arguments).env("YKEEL_STATE", state).output()?)
 }
 
-fn document(output: &Output) -> serde_json::Value {
+pub(crate) fn document(output: &Output) -> serde_json::Value {
     serde_json::from_slice(&output.stdout).unwrap_or_default()
 }
 
@@ -367,52 +383,6 @@ fn tables(seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyh
         File::options().write(true).open(&image)?.write_all_at(&sector, 0)?;
         let tally = tallies.entry("table: sector 0 holds anything".into()).or_default();
         judge(&made, &image, &hashes(&items), work, tally)?;
-    }
-    Ok(())
-}
-
-/// Older generations: every kind that leaves names behind under every kind that is made over it.
-fn older(seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
-    let volume = work.join("volume.img");
-    for old in ["ntfs", "fat32"] {
-        for new in ["ntfs", "fat32", "exfat", "ext4"] {
-            let bytes = 200 * MIB;
-            let was = Made { kind: if old == "ntfs" { "ntfs" } else { "fat32" }, options: &[], bytes, os_type: 0 };
-            let is = Made {
-                kind: match new {
-                    "ntfs" => "ntfs",
-                    "fat32" => "fat32",
-                    "exfat" => "exfat",
-                    _ => "ext4",
-                },
-                options: &[],
-                bytes,
-                os_type: 0,
-            };
-            let _ = fs::remove_file(&volume);
-            File::create(&volume)?.set_len(bytes)?;
-            let former = items(&was, seed)?;
-            make(&was, &former, &volume, work)?;
-            let later = vec![Item { path: "n.txt".into(), bytes: b"made over\n".to_vec() }];
-            make(&is, &later, &volume, work)?;
-            let path = volume.to_string_lossy().into_owned();
-            let swept = document(&ykeel(work, &["sweep", &path, "--reach", "surface", "--json"])?);
-            let finds = swept["finds"].as_array().cloned().unwrap_or_default();
-            let tally = tallies.entry(format!("older: {old} under {new}")).or_default();
-            tally.drives += 1;
-            let present = |find: &serde_json::Value| find["older_than"].is_null() && find["grade"] == "certain";
-            tally.exact += u64::from(finds.iter().filter(|find| present(find)).count() == 1);
-            tally.false_finds += finds.iter().filter(|find| find["older_than"].is_null() && !present(find)).count() as u64;
-            let files = hashes(&former);
-            tally.files += files.len() as u64;
-            for find in finds.iter().filter(|find| !find["older_than"].is_null()) {
-                let id = find["id"].as_str().unwrap_or_default();
-                tally.files_back += taken_out(work, &path, id, &files)?;
-            }
-            // A present volume stands: nothing is to be mended.
-            let mended = ykeel(work, &["mend", "--json", &path])?;
-            tally.mended += u64::from(mended.status.code() == Some(5));
-        }
     }
     Ok(())
 }

@@ -5,6 +5,7 @@ mod bench;
 mod bench_copy;
 mod bench_fathom;
 mod bench_mend;
+mod bench_older;
 mod bench_recovery;
 mod content;
 mod drives;

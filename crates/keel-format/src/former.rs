@@ -1,14 +1,25 @@
 //! Volumes of an older generation: what is left under a volume that was made later on the same ground.
 
-use std::sync::Arc;
+use std::ops::ControlFlow;
+use std::sync::{Arc, OnceLock};
 
-use keel_source::SharedSource;
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Window};
 use serde::Serialize;
 
 use crate::clue::Clues;
+use crate::content::{ContentMatch, matches_type};
+use crate::exfat::FormerExFat;
+use crate::ext::FormerExt;
 use crate::fat::{FormerFat, FormerFatVolume};
+use crate::hfsplus::FormerHfs;
 use crate::ntfs::{FormerNtfs, NtfsVolume};
-use crate::{FormatError, FoundVolume, Volume, VolumeKind, WitnessKind, fat, ntfs};
+use crate::{
+    Allocation, Deleted, Extent, FormatError, FoundVolume, NodeKind, Volume, VolumeKind, Witness, WitnessKind, exfat, ext, fat,
+    hfsplus, ntfs,
+};
+
+/// The most files whose beginnings are looked at.
+const MOST_BEGUN: usize = 48;
 
 /// What is left of a volume that another one was made over.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -16,8 +27,14 @@ use crate::{FormatError, FoundVolume, Volume, VolumeKind, WitnessKind, fat, ntfs
 pub enum Former {
     /// Pieces of an MFT.
     Ntfs(FormerNtfs),
-    /// Folders.
+    /// Folders with `.` and `..`.
     Fat(FormerFat),
+    /// Folders of entry sets.
+    ExFat(FormerExFat),
+    /// Inodes and folders.
+    Ext(FormerExt),
+    /// Leaves of a catalog.
+    HfsPlus(FormerHfs),
 }
 
 impl Former {
@@ -27,6 +44,9 @@ impl Former {
         match self {
             Self::Ntfs(_) => VolumeKind::Ntfs,
             Self::Fat(_) => VolumeKind::Fat32,
+            Self::ExFat(_) => VolumeKind::ExFat,
+            Self::Ext(ext) => ext.geometry.kind,
+            Self::HfsPlus(hfs) => hfs.geometry.kind,
         }
     }
 
@@ -36,6 +56,9 @@ impl Former {
         match self {
             Self::Ntfs(ntfs) => ntfs.geometry.volume_bytes(),
             Self::Fat(fat) => fat.geometry.volume_bytes(),
+            Self::ExFat(exfat) => exfat.geometry.volume_bytes(),
+            Self::Ext(ext) => ext.geometry.volume_bytes(),
+            Self::HfsPlus(hfs) => hfs.geometry.volume_bytes(),
         }
     }
 
@@ -47,6 +70,9 @@ impl Former {
         Ok(match self {
             Self::Ntfs(ntfs) => Box::new(NtfsVolume::open_former(window, ntfs)?),
             Self::Fat(fat) => Box::new(FormerFatVolume::open(window, fat)),
+            Self::ExFat(exfat) => Box::new(exfat::open_former(window, exfat)),
+            Self::Ext(ext) => Box::new(ext::open_former(window, ext)),
+            Self::HfsPlus(hfs) => Box::new(hfsplus::open_former(window, hfs)?),
         })
     }
 }
@@ -59,13 +85,133 @@ pub fn is_present(volume: &FoundVolume) -> bool {
     boot && (core || volume.kind.why_closed().is_some())
 }
 
-/// Volumes of an older generation that what was seen speaks for and that no volume of `present` reaches.
+/// A present volume, and which of its ground it uses by its own count.
+pub(crate) struct Host<'a> {
+    /// The volume.
+    pub(crate) volume: &'a FoundVolume,
+    drive: &'a SharedSource,
+    allocation: OnceLock<Option<Allocation>>,
+    /// Ground (bytes of the volume) that its formatter set aside and did not clear: tables and journals that are not full yet.
+    spare: OnceLock<RangeSet>,
+}
+
+impl<'a> Host<'a> {
+    fn new(drive: &'a SharedSource, volume: &'a FoundVolume) -> Self {
+        Self { volume, drive, allocation: OnceLock::new(), spare: OnceLock::new() }
+    }
+
+    /// The ground of the volume.
+    pub(crate) fn window(&self, drive: &SharedSource) -> SharedSource {
+        Arc::new(Window::new(SharedSource::clone(drive), self.volume.range()))
+    }
+
+    /// True for ground of the volume (a byte of the drive) that it does not use: something older may be left there.
+    pub(crate) fn leaves(&self, at: ByteOffset) -> bool {
+        let Some(inside) = at.0.checked_sub(self.volume.start.0).filter(|_| self.volume.range().contains(at)) else {
+            return false;
+        };
+        let open = || self.volume.geometry.open(self.window(self.drive)).ok().and_then(|volume| volume.allocation());
+        let Some(allocation) = self.allocation.get_or_init(open) else { return true };
+        let spare = || self.spare().lacking(ByteRange::sized(ByteOffset(inside), 1)).is_empty();
+        let unit = inside.checked_sub(allocation.first_at.0).map(|bytes| bytes / allocation.unit_bytes.max(1));
+        unit.is_some_and(|unit| unit >= allocation.units || !allocation.is_used(unit)) || spare()
+    }
+
+    fn spare(&self) -> &RangeSet {
+        self.spare.get_or_init(|| self.volume.geometry.set_aside(self.window(self.drive)))
+    }
+
+    /// True for a volume that begins where this one does and whose boot sector (or superblock) is gone while this one's stands: this
+    /// one was made later.
+    fn replaces(&self, older: &FoundVolume) -> bool {
+        older.start == self.volume.start
+            && !older.has(WitnessKind::BootSector)
+            && self.volume.has(WitnessKind::BootSector)
+            && (older.kind, older.bytes) != (self.volume.kind, self.volume.bytes)
+    }
+
+    /// True for a volume that does not stand any more and of which something is left on ground that this one does not use.
+    pub(crate) fn is_over(&self, older: &FoundVolume) -> bool {
+        let places = older.witnesses.iter().filter(|witness| witness.weight > 0).filter_map(|witness| witness.at_byte);
+        // A disk image in a file never begins where the volume does that holds it.
+        (self.replaces(older) || !is_present(older))
+            && self.volume.range().overlap(older.range()).is_some_and(|shared| shared.len() * 2 > older.bytes)
+            && (older.start <= self.volume.start || places.into_iter().any(|at| self.leaves(at)))
+    }
+}
+
+/// What was found, with the volumes of an older generation that what was seen speaks for and that no present volume reaches. What
+/// is left of one is told once: as that, and not as a volume that hardly stands.
 #[must_use]
-pub fn infer(drive: &SharedSource, clues: &Clues, present: &[FoundVolume]) -> Vec<FoundVolume> {
-    let present: Vec<FoundVolume> = present.iter().filter(|volume| is_present(volume)).cloned().collect();
-    let mut found = ntfs::former(drive, clues, &present);
-    found.extend(fat::former(drive, clues, &present));
+pub fn told_apart(drive: &SharedSource, clues: &Clues, mut found: Vec<FoundVolume>) -> Vec<FoundVolume> {
+    let older = infer(drive, clues, &found);
+    let present: Vec<FoundVolume> = found.iter().filter(|volume| is_present(volume)).cloned().collect();
+    let hosts: Vec<Host<'_>> = present.iter().map(|volume| Host::new(drive, volume)).collect();
+    found.retain(|volume| {
+        let same = |former: &FoundVolume| (former.kind, former.start) == (volume.kind, volume.start);
+        let hardly = !is_present(volume) || hosts.iter().any(|host| host.replaces(volume));
+        !(hardly && older.iter().any(same))
+    });
+    found.extend(older);
     found
+}
+
+fn infer(drive: &SharedSource, clues: &Clues, found: &[FoundVolume]) -> Vec<FoundVolume> {
+    let present: Vec<FoundVolume> = found.iter().filter(|volume| is_present(volume)).cloned().collect();
+    let replaced = |volume: &FoundVolume| present.iter().any(|host| Host::new(drive, host).replaces(volume));
+    let present: Vec<FoundVolume> = present.iter().filter(|volume| !replaced(volume)).cloned().collect();
+    let hosts: Vec<Host<'_>> = present.iter().map(|volume| Host::new(drive, volume)).collect();
+    let mut older = ntfs::former(drive, clues, &present);
+    older.extend(fat::former(drive, clues, &present));
+    older.extend(exfat::former(drive, clues, found, &hosts));
+    older.extend(ext::former(drive, clues, found, &hosts));
+    older.extend(hfsplus::former(drive, found, &hosts));
+    older
+}
+
+/// What is left as a volume to be told: with how many files it names, and how many of those that were looked at begin as their
+/// types promise. None where it names nothing. It begins at the first and ends at or before the second of `ends`; `(at, count,
+/// said)` is what speaks for it: where, how many, and a sentence.
+pub(crate) fn told(
+    drive: &SharedSource,
+    (start, end): (ByteOffset, ByteOffset),
+    what: Former,
+    (at, count, said): (ByteOffset, usize, String),
+) -> Option<FoundVolume> {
+    let kind = what.kind();
+    let bytes = what.bytes().min(end.0.checked_sub(start.0)?);
+    let window: SharedSource = Arc::new(Window::new(SharedSource::clone(drive), ByteRange::sized(start, bytes)));
+    let volume = what.open(window).ok()?;
+    let (mut names, mut begun, mut asked, mut newest) = (0u64, 0i32, 0, None);
+    let _ = volume.walk(Deleted::Hide, &mut |found| {
+        let is_file = found.entry.kind == NodeKind::File;
+        names += u64::from(is_file);
+        newest = newest.max(found.entry.times.modified);
+        let places = |extents: Vec<Extent>| extents.iter().any(|extent| extent.volume_at.is_some());
+        if is_file && asked < MOST_BEGUN && volume.extents(found.entry.id).is_ok_and(places) {
+            asked += 1;
+            let head = volume.open(found.entry.id, "").map(|mut stream| crate::read_whole(stream.as_mut(), 512).0);
+            begun += i32::from(matches_type(&found.entry.name, &head.unwrap_or_default()) == ContentMatch::Match);
+        }
+        ControlFlow::Continue(())
+    });
+    if names == 0 {
+        return None;
+    }
+    let files_say = format!("what is left names {names} files; {begun} of {asked} looked at begin as their types promise");
+    let weight = |count: usize| i32::try_from(count.min(15)).unwrap_or(15);
+    Some(FoundVolume {
+        kind,
+        start,
+        bytes,
+        label: volume.summary().label.clone(),
+        witnesses: vec![
+            Witness::at(WitnessKind::References, at, 15 + weight(count), said).start(start),
+            Witness::at(WitnessKind::RootDirectory, at, begun.min(20), files_say),
+        ],
+        geometry: what.into(),
+        newest,
+    })
 }
 
 /// A former volume as a geometry.

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{ByteOffset, RangeSet, SharedSource};
 use serde::Serialize;
 
 use crate::exfat::{ExFatGeometry, ExFatVolume};
-use crate::ext::{ExtGeometry, ExtVolume};
+use crate::ext::ExtGeometry;
 use crate::fat::{FatGeometry, FatVolume};
 use crate::former::Former;
-use crate::hfsplus::{HfsGeometry, HfsVolume};
+use crate::hfsplus::HfsGeometry;
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
 use crate::recognised::KnownGeometry;
 use crate::structure::{Compute, Structure};
@@ -86,14 +86,25 @@ impl Geometry {
             Self::Ntfs(ntfs) => Box::new(NtfsVolume::open(window, *ntfs)?),
             Self::Fat(fat) => Box::new(FatVolume::open(window, *fat)?),
             Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
-            Self::Ext(ext) => Box::new(ExtVolume::open(window, *ext)?),
-            Self::HfsPlus(hfs) => Box::new(HfsVolume::open(window, *hfs)?),
+            Self::Ext(ext) => ext::open(window, *ext)?,
+            Self::HfsPlus(hfs) => hfsplus::open(window, *hfs)?,
             Self::Former(former) => former.open(window)?,
             Self::Known(known) => {
                 let why = known.kind.why_closed().unwrap_or("this kind is not read");
                 return Err(FormatError::new("volume", ByteOffset(0), Problem::Coding(why)));
             }
         })
+    }
+
+    /// Ground of the volume in `window` (bytes of the volume) that its formatter set aside and did not clear, tables and journals
+    /// that are not full yet: what stood there before may stand there still.
+    #[must_use]
+    pub fn set_aside(&self, window: SharedSource) -> RangeSet {
+        match self {
+            Self::Ext(ext) => ext::set_aside(window, *ext),
+            Self::HfsPlus(hfs) => hfsplus::set_aside(window, *hfs),
+            Self::Ntfs(_) | Self::Fat(_) | Self::ExFat(_) | Self::Known(_) | Self::Former(_) => RangeSet::default(),
+        }
     }
 
     /// The largest logical sector size, in bytes, behind which an operating system mounts the volume.

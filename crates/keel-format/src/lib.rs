@@ -29,6 +29,7 @@ pub mod ntfs;
 pub mod pages;
 pub mod recognised;
 pub mod registry;
+mod remnant;
 mod replay;
 mod spelling;
 pub mod stamp;

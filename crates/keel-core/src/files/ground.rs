@@ -8,6 +8,8 @@ use keel_format::{Entry, Existence, Extent, NodeKind, Volume, VolumeKind, read_w
 use keel_source::{ByteRange, RangeSet};
 use serde::Serialize;
 
+use super::Taken;
+
 /// The most of a file that is read to see whether it proves itself, in bytes.
 const MOST_PROVEN: usize = 32 << 20;
 
@@ -53,8 +55,8 @@ impl FileGround {
 pub struct GroundJudge<'a> {
     volume: &'a dyn Volume,
     allocation: OnceLock<Option<Allocation>>,
-    /// Ground of the volume's own bytes that a later volume uses now.
-    taken: Option<&'a RangeSet>,
+    /// Ground of the volume's own bytes that a later volume has now.
+    taken: Option<&'a Taken>,
 }
 
 impl<'a> GroundJudge<'a> {
@@ -64,9 +66,9 @@ impl<'a> GroundJudge<'a> {
         Self { volume, allocation: OnceLock::new(), taken: None }
     }
 
-    /// A judge of the files of `volume`, of whose ground a later volume uses `taken` now (bytes of `volume`).
+    /// A judge of the files of `volume`, of whose ground a later volume has `taken` now (bytes of `volume`).
     #[must_use]
-    pub fn under(volume: &'a dyn Volume, taken: &'a RangeSet) -> Self {
+    pub fn under(volume: &'a dyn Volume, taken: &'a Taken) -> Self {
         Self { taken: Some(taken), ..Self::new(volume) }
     }
 
@@ -84,19 +86,23 @@ impl<'a> GroundJudge<'a> {
     }
 
     /// A file of an older generation: its ground against what the present volume uses.
-    fn of_former(&self, entry: &Entry, taken: &RangeSet) -> FileGround {
+    fn of_former(&self, entry: &Entry, taken: &Taken) -> FileGround {
         let Ok(extents) = self.volume.extents(entry.id) else { return FileGround::Gone };
-        let (mut all, mut lost, mut held) = (0, 0, 0);
+        let (mut all, mut lost, mut aside, mut held) = (0, 0, 0, 0);
+        let shared =
+            |set: &RangeSet, range: ByteRange| range.len() - set.lacking(range).iter().map(|free| free.len()).sum::<u64>();
         for extent in &extents {
             held += extent.bytes;
             let Some(at) = extent.volume_at else { continue };
             let range = ByteRange::sized(at, extent.bytes);
             all += range.len();
-            lost += range.len() - taken.lacking(range).iter().map(|free| free.len()).sum::<u64>();
+            lost += shared(&taken.used, range);
+            aside += shared(&taken.set_aside, range);
         }
         match (all, lost) {
             (0, _) if extents.is_empty() => FileGround::Whole,
-            (all, lost) if lost > 0 && lost >= all => FileGround::Gone,
+            // What was set aside and not cleared may be its own still.
+            (all, lost) if lost > 0 && lost >= all && aside == 0 => FileGround::Gone,
             (_, 1..) => FileGround::PartlyOverwritten,
             _ if held < entry.bytes => FileGround::PartlyOverwritten,
             _ if self.volume.is_guessed(entry.id) => self.proven(entry).unwrap_or(FileGround::Guessed),

@@ -23,15 +23,27 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Window};
 use crate::CoreError;
 use crate::sweep::Find;
 
-/// The ground of an older generation that the present volumes use now, in bytes of the older volume; none for a find of the
-/// present. What a present volume does not tell of itself counts as used.
+/// Ground of an older generation that present volumes have now, in bytes of the older volume.
+#[derive(Debug, Clone, Default)]
+pub struct Taken {
+    /// What they use. What a present volume does not tell of itself counts as used.
+    pub used: RangeSet,
+    /// The part of it that their formatters set aside without clearing it: what stood there may stand there still.
+    pub set_aside: RangeSet,
+}
+
+/// The ground of an older generation that the present volumes have now; none for a find of the present.
 #[must_use]
-pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<RangeSet> {
+pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<Taken> {
     if !find.is_former() {
         return None;
     }
-    let mut taken = RangeSet::default();
+    let Taken { used: mut taken, mut set_aside } = Taken::default();
     for present in finds.iter().filter(|present| present.is_outer() && present.range().overlap(find.range()).is_some()) {
+        let window: SharedSource = Arc::new(Window::new(Arc::clone(source), present.range()));
+        for aside in present.geometry.set_aside(window).ranges() {
+            add(&mut set_aside, ByteRange::sized(present.start_byte + aside.start.0, aside.len()), find);
+        }
         let allocation = open(source, present).ok().and_then(|volume| volume.allocation());
         let Some(allocation) = allocation else {
             add(&mut taken, present.range(), find);
@@ -44,7 +56,7 @@ pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<Range
             add(&mut taken, ByteRange::sized(present.start_byte + range.start.0, range.len()), find);
         }
     }
-    Some(taken)
+    Some(Taken { used: taken, set_aside })
 }
 
 /// Adds ground of the drive to `taken`, in bytes of the volume of `find`.

@@ -17,7 +17,7 @@ use std::path::PathBuf;
 use std::time::Instant;
 
 use keel_format::clue::Clues;
-use keel_format::{FoundVolume, registry, table};
+use keel_format::{registry, table};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
@@ -154,15 +154,8 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
 fn infer(source: &SharedSource, clues: &Clues) -> Vec<Find> {
     let mut tidy = clues.clone();
     tidy.tidy();
-    let mut found: Vec<_> = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
-    let older = keel_format::former::infer(source, &tidy, &found);
-    // What is left of an older generation is told once: as that, and not as a volume that hardly stands.
-    let hardly = |volume: &FoundVolume| {
-        let same = |former: &FoundVolume| (former.kind, former.start) == (volume.kind, volume.start);
-        !keel_format::former::is_present(volume) && older.iter().any(same)
-    };
-    found.retain(|volume| !hardly(volume));
-    found.extend(older);
+    let found: Vec<_> = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
+    let found = keel_format::former::told_apart(source, &tidy, found);
     find::make(source, found)
 }
 

@@ -76,7 +76,7 @@ pub enum Step {
 }
 
 /// Puts sets together from entries as they come.
-#[derive(Default)]
+#[derive(Default, Clone)]
 pub struct Sets {
     bytes: Vec<u8>,
     wanted: usize,
@@ -112,6 +112,12 @@ impl Sets {
         }
         self.bytes.extend_from_slice(entry);
         if index + 1 < self.wanted { Step::More } else { self.finish() }
+    }
+
+    /// True when a set was begun and is not whole yet.
+    #[must_use]
+    pub fn is_broken(&self) -> bool {
+        !self.bytes.is_empty()
     }
 
     fn finish(&mut self) -> Step {

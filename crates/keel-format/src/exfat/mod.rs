@@ -2,6 +2,7 @@
 
 mod check;
 mod directory;
+mod former;
 pub mod layout;
 pub mod make;
 pub mod mend;
@@ -13,6 +14,8 @@ mod witness;
 mod tests;
 
 pub use directory::{ENTRY_BYTES, FileSet, Sets, Step};
+pub use former::FormerExFat;
+pub(crate) use former::{former, open as open_former};
 pub use layout::ExFatGeometry;
 pub use read::{Core, ExFatVolume};
 pub use upcase::UpCase;

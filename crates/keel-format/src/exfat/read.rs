@@ -42,6 +42,8 @@ pub struct ExFatVolume {
     summary: VolumeSummary,
     upcase: OnceLock<Option<UpCase>>,
     used: OnceLock<Option<Allocation>>,
+    /// True for what is left of an older generation: its FAT and bitmap may be anything.
+    is_former: bool,
 }
 
 impl ExFatVolume {
@@ -50,15 +52,7 @@ impl ExFatVolume {
     /// # Errors
     /// [`FormatError`] when the root directory cannot be read.
     pub fn open(source: SharedSource, geometry: ExFatGeometry) -> Result<Self, FormatError> {
-        let summary = VolumeSummary {
-            kind: VolumeKind::ExFat,
-            label: None,
-            serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
-            bytes: geometry.volume_bytes(),
-            cluster_bytes: geometry.cluster_bytes(),
-        };
-        let (upcase, used) = (OnceLock::new(), OnceLock::new());
-        let mut volume = Self { pages: Pages::new(source), geometry, core: Core::default(), summary, upcase, used };
+        let mut volume = Self::unread(source, geometry, false);
         let (mut core, mut label) = (Core::default(), None);
         volume.entries(&volume.root_chain(), &mut |entry, at| {
             let allocation = || View::new("directory entry", at, entry).at::<RawAllocation>(0, "entry").ok().copied();
@@ -74,6 +68,23 @@ impl ExFatVolume {
         volume.core = core;
         volume.summary.label = label;
         Ok(volume)
+    }
+
+    /// What is left of a volume that another one was made over. Its root is not read.
+    pub(super) fn former(source: SharedSource, geometry: ExFatGeometry) -> Self {
+        Self::unread(source, geometry, true)
+    }
+
+    fn unread(source: SharedSource, geometry: ExFatGeometry, is_former: bool) -> Self {
+        let summary = VolumeSummary {
+            kind: VolumeKind::ExFat,
+            label: None,
+            serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.cluster_bytes(),
+        };
+        let (upcase, used) = (OnceLock::new(), OnceLock::new());
+        Self { pages: Pages::new(source), geometry, core: Core::default(), summary, upcase, used, is_former }
     }
 
     /// The geometry it is read with.
@@ -249,13 +260,17 @@ impl ExFatVolume {
     fn chain_or_guess(&self, raw: &RawStream) -> (Chain, bool) {
         let (first, bytes) = (raw.first_cluster.get(), raw.data_length.get());
         let straight = raw.general_secondary_flags & NO_FAT_CHAIN != 0;
-        if straight || raw.entry_type & IN_USE != 0 {
+        if straight || (raw.entry_type & IN_USE != 0 && !self.is_former) {
             return (self.chain(first, bytes, straight), false);
         }
         let wanted = bytes.div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
         let recorded = self.chain(first, bytes, false);
         if recorded.finding.is_none() && recorded.clusters == wanted {
             return (recorded, false);
+        }
+        if self.is_former {
+            // A file of one cluster needs no chain.
+            return (self.chain(first, bytes, true), wanted > 1);
         }
         let Some(allocation) = self.deleted_ground() else { return (self.chain(first, bytes, true), true) };
         let mut chain = Chain::default();

@@ -6,7 +6,10 @@ use std::ops::ControlFlow;
 use keel_source::{ByteOffset, printable};
 use zerocopy::{FromBytes, IntoBytes};
 
-use super::layout::{BG_BLOCK_UNINIT, INCOMPAT_RECOVER, JOURNAL_INODE, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT};
+use super::layout::{
+    BG_BLOCK_UNINIT, INCOMPAT_META_BG, INCOMPAT_RECOVER, JOURNAL_INODE, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT,
+};
+use super::read::inode_table;
 use super::{ExtGeometry, ExtVolume, mend};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
 use crate::{Extent, Finding, NodeId, Repair, Severity, Volume, read_bytes};
@@ -210,6 +213,14 @@ pub(super) fn allocation(volume: &ExtVolume) -> Option<Allocation> {
         places.push(Extent { stream_at: bits.len() as u64, volume_at: Some(at), bytes: group_bytes as u64 });
         bits.extend(read);
     }
+    for range in unwritten_metadata(volume) {
+        let first = u64::from(geometry.first_data_block);
+        for block in range {
+            let unit = block.saturating_sub(first) / u64::from(per_cluster);
+            let byte = usize::try_from(unit / 8).ok().and_then(|index| bits.get_mut(index));
+            byte.into_iter().for_each(|byte| *byte |= 1 << (unit % 8));
+        }
+    }
     Some(Allocation {
         unit: if per_cluster > 1 { "cluster" } else { "block" },
         unit_bytes: u64::from(geometry.cluster_bytes),
@@ -222,6 +233,50 @@ pub(super) fn allocation(volume: &ExtVolume) -> Option<Allocation> {
         // Blocks of extent trees, attributes and reserved descriptors are not among the claims.
         knows_all: false,
     })
+}
+
+/// Blocks of metadata in groups whose bitmap was never written: copies of superblock and descriptors, bitmaps, inode tables. A
+/// driver counts them when it writes the bitmap.
+fn unwritten_metadata(volume: &ExtVolume) -> Vec<std::ops::Range<u64>> {
+    let geometry = volume.geometry();
+    if !geometry.counts_unwritten() {
+        return Vec::new();
+    }
+    let unwritten = |group: u32| volume.descriptor(group).is_ok_and(|raw| raw.bg_flags.get() & BG_BLOCK_UNINIT != 0);
+    let group_of = |block: u64| u32::try_from(block / u64::from(geometry.blocks_per_group.max(1))).unwrap_or(u32::MAX);
+    let table =
+        (u64::from(geometry.inodes_per_group) * u64::from(geometry.inode_bytes)).div_ceil(u64::from(geometry.block_bytes));
+    let table = table.min(u64::from(geometry.blocks_per_group));
+    let mut ranges = Vec::new();
+    for group in 0..geometry.groups() {
+        let Ok(raw) = volume.descriptor(group) else { continue };
+        let bitmaps = [
+            u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32,
+            u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32,
+        ];
+        let own = bitmaps.map(|block| block..block + 1).into_iter().chain([inode_table(&raw)..inode_table(&raw) + table]);
+        ranges.extend(own.filter(|range| unwritten(group_of(range.start))));
+        if unwritten(group) {
+            ranges.extend(copies_in(volume, group));
+        }
+    }
+    ranges
+}
+
+/// Blocks of group `group` that hold a copy of the superblock and of the descriptors, and those that are reserved behind them.
+pub(super) fn copies_in(volume: &ExtVolume, group: u32) -> Option<std::ops::Range<u64>> {
+    let geometry = volume.geometry();
+    let per_block = (geometry.block_bytes / u32::from(geometry.descriptor_bytes)).max(1);
+    let first = geometry.first_block(group);
+    let has = geometry.has_superblock(group);
+    if geometry.incompat & INCOMPAT_META_BG != 0 && group / per_block >= geometry.first_meta_bg {
+        // In a meta group the first, the second and the last group keep its block of descriptors.
+        let keeps = matches!(group % per_block, 0 | 1) || group % per_block == per_block - 1;
+        let blocks = u64::from(has) + u64::from(keeps);
+        return (blocks > 0).then_some(first..first + blocks);
+    }
+    let reserved = superblock(volume).map_or(0, |raw| u64::from(raw.s_reserved_gdt_blocks.get()));
+    has.then(|| first..first + 1 + u64::from(geometry.groups().div_ceil(per_block)) + reserved)
 }
 
 pub(super) fn claims(volume: &ExtVolume, each: &mut dyn FnMut(&str, &[Extent])) {

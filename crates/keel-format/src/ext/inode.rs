@@ -69,6 +69,19 @@ impl Inode {
         self.raw.i_links_count.get() == 0 || self.raw.i_dtime.get() != 0
     }
 
+    /// True when its fields are those of a file, folder or link in use: kind, links, and times make sense.
+    #[must_use]
+    pub fn is_plausible(&self) -> bool {
+        let raw = &self.raw;
+        self.kind().is_some() && !self.is_deleted() && raw.i_links_count.get() < 0xFFFF && raw.i_ctime.get() != 0
+    }
+
+    /// True when it was changed last (`i_ctime`, `i_crtime`) at `time` or before, in seconds since 1970.
+    #[must_use]
+    pub fn is_before(&self, time: u32) -> bool {
+        self.raw.i_ctime.get() <= time && self.raw.i_crtime.get() <= time
+    }
+
     /// `i_flags`.
     #[must_use]
     pub fn has_flag(&self, flag: u32) -> bool {

@@ -4,6 +4,7 @@ mod attributes;
 mod check;
 mod checksum;
 mod directory;
+mod former;
 mod inode;
 mod journal;
 pub mod layout;
@@ -16,6 +17,8 @@ mod witness;
 mod tests;
 
 pub use directory::{RawName, entries};
+pub use former::FormerExt;
+pub(crate) use former::{former, open, open_former, set_aside};
 pub use inode::Inode;
 pub use layout::ExtGeometry;
 pub use read::ExtVolume;

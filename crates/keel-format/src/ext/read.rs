@@ -8,8 +8,8 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::directory::{RawName, entries};
 use super::layout::{
-    FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT,
-    crc32c,
+    BG_INODE_UNINIT, FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock,
+    SUPERBLOCK_AT, crc32c,
 };
 use super::{ExtGeometry, Inode, journal};
 use crate::pages::Pages;
@@ -33,6 +33,18 @@ const MOST_STATES: usize = 64;
 /// Set in the number of a node whose directory entry was deleted.
 const DELETED_NODE: u64 = 1 << 63;
 
+/// Which inodes a volume takes for its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Takes {
+    /// Whatever its tables hold.
+    All,
+    /// Those whose checksum holds, where its tables may have been overwritten.
+    ByChecksum,
+    /// Those that were changed last before this time (seconds since 1970) and that the volume on whose tables they stand counts as
+    /// free: what an older one left there.
+    Before(u32),
+}
+
 /// An ext2, ext3 or ext4 volume. Nodes have the numbers of their inodes. Where the journal holds newer blocks the
 /// volume reads as if it had been replayed; nothing is written.
 pub struct ExtVolume {
@@ -42,6 +54,7 @@ pub struct ExtVolume {
     replay: Vec<Finding>,
     pending: bool,
     replayed: Vec<u64>,
+    takes: Takes,
     earlier: OnceLock<BTreeMap<u64, Vec<(u32, ByteOffset)>>>,
 }
 
@@ -51,8 +64,18 @@ impl ExtVolume {
     /// # Errors
     /// [`FormatError`] when the root directory's inode cannot be read or is none.
     pub fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Self, FormatError> {
+        let volume = Self::unrooted(source, geometry, Takes::All);
+        let root = volume.inode(ROOT_INODE)?;
+        if root.kind() != Some(NodeKind::Directory) {
+            return Err(FormatError::value("root inode", root.at, "i_mode", u64::from(root.raw.i_mode.get()), "a directory"));
+        }
+        Ok(volume)
+    }
+
+    /// The volume in `source`, whether or not it has a root, with the inodes that it `takes` for its own.
+    pub(super) fn unrooted(source: SharedSource, geometry: ExtGeometry, takes: Takes) -> Self {
         let plain = Pages::new(Arc::clone(&source));
-        let superblock = superblock(&plain, &geometry);
+        let superblock = superblock(&plain, &geometry).filter(|_| !matches!(takes, Takes::Before(_)));
         let label = superblock.as_ref().and_then(|raw| text_of(&raw.s_volume_name));
         let summary = VolumeSummary {
             kind: geometry.kind,
@@ -61,6 +84,9 @@ impl ExtVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes,
         };
+        // A superblock that is gone cannot say that the journal is clean.
+        let needed = superblock.is_none_or(|raw| raw.s_feature_incompat.get() & INCOMPAT_RECOVER != 0);
+        let needed = needed && geometry.journal_inode != 0 && matches!(takes, Takes::All);
         let mut volume = Self {
             pages: plain,
             geometry,
@@ -68,18 +94,13 @@ impl ExtVolume {
             replay: Vec::new(),
             pending: false,
             replayed: Vec::new(),
+            takes,
             earlier: OnceLock::new(),
         };
-        // A superblock that is gone cannot say that the journal is clean.
-        let needed = superblock.is_none_or(|raw| raw.s_feature_incompat.get() & INCOMPAT_RECOVER != 0);
-        if needed && geometry.journal_inode != 0 {
+        if needed {
             volume.replay_from(source);
         }
-        let root = volume.inode(ROOT_INODE)?;
-        if root.kind() != Some(NodeKind::Directory) {
-            return Err(FormatError::value("root inode", root.at, "i_mode", u64::from(root.raw.i_mode.get()), "a directory"));
-        }
-        Ok(volume)
+        volume
     }
 
     fn replay_from(&mut self, source: SharedSource) {
@@ -140,9 +161,9 @@ impl ExtVolume {
     }
 
     /// The descriptor of `group`, or the first copy of it that points into the volume where the main one does not.
-    fn best_descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
+    pub(super) fn best_descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
         let main = self.descriptor(group);
-        if main.as_ref().is_ok_and(|raw| descriptor_points_inside(raw, &self.geometry)) {
+        if self.takes != Takes::ByChecksum && main.as_ref().is_ok_and(|raw| descriptor_points_inside(raw, &self.geometry)) {
             return main;
         }
         let keepers = self.geometry.backup_groups().into_iter().take(MOST_KEEPERS);
@@ -168,7 +189,8 @@ impl ExtVolume {
             return Err(FormatError::value("inode", ByteOffset(0), "number", u64::from(number), "an inode of the volume"));
         };
         let (group, inside) = (index / geometry.inodes_per_group, index % geometry.inodes_per_group);
-        let table = inode_table(&self.best_descriptor(group)?);
+        let descriptor = self.best_descriptor(group)?;
+        let table = inode_table(&descriptor);
         let outside = || {
             FormatError::value(
                 "group descriptor",
@@ -179,7 +201,25 @@ impl ExtVolume {
             )
         };
         let at = geometry.block_at(table).ok_or_else(outside)? + u64::from(inside) * u64::from(geometry.inode_bytes);
-        Inode::parse(number, at, self.pages.bytes(at, usize::from(geometry.inode_bytes), "inode")?)
+        let inode = Inode::parse(number, at, self.pages.bytes(at, usize::from(geometry.inode_bytes), "inode")?)?;
+        let own = match self.takes {
+            Takes::All => true,
+            Takes::ByChecksum => inode.is_plausible() && inode.checksum_holds(geometry),
+            Takes::Before(time) => inode.is_plausible() && inode.is_before(time) && !self.counts_used(&descriptor, inside),
+        };
+        let missing = Problem::Missing("inode of this volume: another one's stands there");
+        own.then_some(inode).ok_or_else(|| FormatError::new("inode", at, missing))
+    }
+
+    /// True when the inode bitmap of a group counts inode `inside` as used, or cannot be read.
+    fn counts_used(&self, descriptor: &RawDescriptor, inside: u32) -> bool {
+        let block = u64::from(descriptor.bg_inode_bitmap_lo.get()) | u64::from(descriptor.bg_inode_bitmap_hi.get()) << 32;
+        if descriptor.bg_flags.get() & BG_INODE_UNINIT != 0 {
+            return false;
+        }
+        let byte = self.geometry.block_at(block).map(|at| at + u64::from(inside / 8));
+        let byte = byte.and_then(|at| self.pages.bytes(at, 1, "inode bitmap").ok()?.first().copied());
+        byte.is_none_or(|byte| byte >> (inside % 8) & 1 == 1)
     }
 
     fn live_inode(&self, node: NodeId) -> Result<Inode, FormatError> {
@@ -241,7 +281,11 @@ impl ExtVolume {
     }
 
     /// Hands every name of the directory `inode` to `each`.
-    fn names(&self, inode: &Inode, each: &mut dyn FnMut(RawName) -> ControlFlow<()>) -> Result<Vec<Finding>, FormatError> {
+    pub(super) fn names(
+        &self,
+        inode: &Inode,
+        each: &mut dyn FnMut(RawName) -> ControlFlow<()>,
+    ) -> Result<Vec<Finding>, FormatError> {
         if let Some(inline) = inode.inline() {
             // The first word is the parent's number; the entries follow, in two pieces.
             let mut findings = Vec::new();
@@ -280,7 +324,7 @@ impl ExtVolume {
         Ok(findings)
     }
 
-    fn entry(&self, name: &RawName) -> Option<Entry> {
+    pub(super) fn entry(&self, name: &RawName) -> Option<Entry> {
         let inode = self.inode(name.inode).ok();
         let by_type = match name.file_type {
             2 => Some(NodeKind::Directory),

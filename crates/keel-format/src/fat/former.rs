@@ -12,28 +12,19 @@ use super::layout::RawDirEntry;
 use super::witness::{Dot, data_areas};
 use super::{FatGeometry, FatTable, FatVolume};
 use crate::clue::Clues;
-use crate::content::{ContentMatch, matches_type};
-use crate::former::Former;
+use crate::former::{self, Former};
+use crate::remnant::{FOLDER, LOST, LOST_NODE, plain_folder};
 use crate::{
-    Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, FoundVolume, Geometry, MemoryStream, NodeId, NodeKind,
-    Problem, StreamInfo, StreamReader, Times, View, Volume, VolumeKind, VolumeSummary, WalkEntry, Witness, WitnessKind,
-    read_bytes, read_lenient, tree,
+    Deleted, Entry, Extent, ExtentStream, Finding, FormatError, FoundVolume, Geometry, MemoryStream, NodeId, NodeKind, Problem,
+    StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient, tree,
 };
 
-/// Name of the folder under which folders stand whose parents are gone.
-const LOST: &str = "\u{2039}no parent\u{203a}";
-/// Set in the number of a folder that no entry names: the rest is its cluster.
-const FOLDER: u64 = 1 << 62;
-/// The number of [`LOST`].
-const LOST_NODE: u64 = 1 << 61;
 /// The most clusters of one folder that are read.
 const MOST_CLUSTERS: u32 = 64;
 /// Folders that must agree on a data area before it is believed.
 const LEAST_VOTES: usize = 2;
 /// The most volumes of older generations that are told of one drive.
 const MOST_FORMER: usize = 8;
-/// The most files whose beginnings are looked at.
-const MOST_BEGUN: usize = 48;
 /// How many levels below a deleted folder are followed.
 const MOST_LEVELS: usize = 64;
 /// The most folders of one volume.
@@ -164,40 +155,12 @@ fn told(
         fs_info: 0,
         backup: 0,
     };
+    let said = format!(
+        "{} folders that no present volume reaches name the clusters they stand in: {cluster_bytes} bytes each",
+        folders.len()
+    );
     let count = folders.len();
-    let what = FormerFat { geometry, folders };
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), host.range()));
-    let volume = FormerFatVolume::open(window, &what);
-    let (mut names, mut begun, mut asked, mut newest) = (0u64, 0i32, 0, None);
-    let _ = volume.walk(Deleted::Hide, &mut |found| {
-        names += u64::from(found.entry.kind == NodeKind::File);
-        newest = newest.max(found.entry.times.modified);
-        if found.entry.kind == NodeKind::File && asked < MOST_BEGUN {
-            asked += 1;
-            let head = volume.open(found.entry.id, "").map(|mut stream| crate::read_whole(stream.as_mut(), 512).0);
-            begun += i32::from(matches_type(&found.entry.name, &head.unwrap_or_default()) == ContentMatch::Match);
-        }
-        ControlFlow::Continue(())
-    });
-    if names == 0 {
-        return None;
-    }
-    let folders_say =
-        format!("{count} folders that no present volume reaches name the clusters they stand in: {cluster_bytes} bytes each");
-    let files_say = format!("they name {names} files; {begun} of {asked} looked at begin as their types promise");
-    let weight = |count: usize| i32::try_from(count.min(15)).unwrap_or(15);
-    Some(FoundVolume {
-        kind: VolumeKind::Fat32,
-        start,
-        bytes: host.bytes,
-        label: None,
-        witnesses: vec![
-            Witness::at(WitnessKind::References, data, 15 + weight(count), folders_say).start(start),
-            Witness::at(WitnessKind::RootDirectory, data, begun.min(20), files_say),
-        ],
-        geometry: Geometry::Former(Arc::new(Former::Fat(what))),
-        newest,
-    })
+    former::told(drive, (start, host.range().end), Former::Fat(FormerFat { geometry, folders }), (data, count, said))
 }
 
 /// The volume opened for looking into it.
@@ -277,11 +240,6 @@ impl FormerFatVolume {
         let raw = self.raw(dir)?;
         Ok(u32::from(raw.fst_clus_hi.get()) << 16 | u32::from(raw.fst_clus_lo.get()))
     }
-
-    fn plain_folder(id: u64, name: String) -> Entry {
-        let (kind, existence) = (NodeKind::Directory, Existence::Present);
-        Entry { id: NodeId(id), name, kind, bytes: 0, times: Times::default(), existence }
-    }
 }
 
 /// True when a cluster begins as a folder goes on: an entry with a name, attributes that can be, and a date.
@@ -311,12 +269,12 @@ impl Volume for FormerFatVolume {
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
         if dir.0 == 0 {
-            let _ = each(Self::plain_folder(LOST_NODE, LOST.into()));
+            let _ = each(plain_folder(LOST_NODE, LOST.into()));
             return Ok(Vec::new());
         }
         if dir.0 == LOST_NODE {
             for cluster in &self.tops {
-                if each(Self::plain_folder(FOLDER | u64::from(*cluster), format!("folder {cluster}"))).is_break() {
+                if each(plain_folder(FOLDER | u64::from(*cluster), format!("folder {cluster}"))).is_break() {
                     break;
                 }
             }

@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::ops::ControlFlow;
 
 use keel_source::ByteOffset;
+use zerocopy::FromZeros;
 
 use super::layout::{NODE_HEADER, NODE_INDEX, NODE_LEAF, RawNode, RawTreeHeader};
 use crate::pages::Pages;
@@ -51,6 +52,23 @@ impl Tree {
         let view = View::new("B-tree header node", at, &bytes);
         let header = header_of(view)?;
         Ok(Self { extents, header })
+    }
+
+    /// A tree of which no header node is left: its file lies in `extents`, its nodes have `node_bytes` bytes, and nothing leads to
+    /// its leaves.
+    #[must_use]
+    pub fn assumed(extents: Vec<Extent>, node_bytes: u16) -> Self {
+        let bytes: u64 = extents.iter().map(|extent| extent.bytes).sum();
+        let mut header = RawTreeHeader::new_zeroed();
+        header.node_size.set(node_bytes);
+        header.total_nodes.set(u32::try_from(bytes / u64::from(node_bytes.max(512))).unwrap_or(u32::MAX));
+        Self { extents, header }
+    }
+
+    /// Count of nodes, as the header says.
+    #[must_use]
+    pub fn nodes(&self) -> u32 {
+        self.header.total_nodes.get()
     }
 
     /// Its header record.
@@ -175,6 +193,18 @@ pub fn header_of(view: View<'_>) -> Result<RawTreeHeader, FormatError> {
 }
 
 impl Node {
+    /// `kind`: -1 for leaves, 0 for index nodes.
+    #[must_use]
+    pub fn kind(&self) -> i8 {
+        self.descriptor.kind
+    }
+
+    /// `height`: 1 for leaves.
+    #[must_use]
+    pub fn height(&self) -> u8 {
+        self.descriptor.height
+    }
+
     /// Count of records.
     #[must_use]
     pub fn records(&self) -> u16 {

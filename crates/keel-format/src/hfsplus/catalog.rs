@@ -83,6 +83,15 @@ impl Record {
         }
     }
 
+    /// `attributeModDate`: when the record was changed last, in seconds since 1904-01-01 UTC.
+    #[must_use]
+    pub fn changed(&self) -> u32 {
+        match self {
+            Self::Folder(raw) => raw.attribute_mod_date.get(),
+            Self::File(raw) => raw.attribute_mod_date.get(),
+        }
+    }
+
     /// Its times.
     #[must_use]
     pub fn times(&self) -> Times {

@@ -53,9 +53,22 @@ pub struct HfsVolume {
 
 /// A file or folder behind hard links.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-enum LinkKey {
+pub(super) enum LinkKey {
     File(u32),
     Folder(u32),
+}
+
+impl LinkKey {
+    /// The key of what the private folders call `name`.
+    pub(super) fn named(name: &str) -> Option<Self> {
+        let number = |prefix| name.strip_prefix(prefix).and_then(|number: &str| number.parse::<u32>().ok());
+        number("iNode").map(Self::File).or_else(|| number("dir_").map(Self::Folder))
+    }
+}
+
+/// True for the folders that hold what stands behind hard links, by their parent's ID and their name.
+pub(super) fn is_private(parent: u32, units: &[u16]) -> bool {
+    parent == ROOT_FOLDER_ID && matches!(String::from_utf16_lossy(units).as_str(), PRIVATE_FILES | PRIVATE_FOLDERS)
 }
 
 impl From<LinkTo> for LinkKey {
@@ -73,24 +86,9 @@ impl HfsVolume {
     /// # Errors
     /// [`FormatError`] when the catalog's header node cannot be read or there is no root folder.
     pub fn open(source: SharedSource, geometry: HfsGeometry) -> Result<Self, FormatError> {
-        let below = SharedSource::clone(&source);
-        let (pages, replay) = replayed(source, &geometry);
-        let tree_of = |overflow: Option<&Tree>, file: u32, fork: &Fork| {
-            Tree::open(&pages, forks::extents(&pages, &geometry, overflow, file, ForkKind::Data, fork)?)
-        };
-        let overflow = tree_of(None, EXTENTS_FILE_ID, &geometry.extents).ok();
-        let catalog = tree_of(overflow.as_ref(), CATALOG_FILE_ID, &geometry.catalog)?;
-        let has_attributes = geometry.attributes_file.blocks > 0;
-        let attributes =
-            has_attributes.then(|| tree_of(overflow.as_ref(), ATTRIBUTES_FILE_ID, &geometry.attributes_file).ok()).flatten();
-        let summary = VolumeSummary {
-            kind: geometry.kind,
-            label: None,
-            serial: (geometry.identifier != 0).then(|| format!("{:016X}", geometry.identifier)),
-            bytes: geometry.volume_bytes(),
-            cluster_bytes: geometry.block_bytes,
-        };
-        let mut volume = Self { below, pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new() };
+        let mut volume = Self::with(source, geometry, |pages, overflow| {
+            Tree::open(pages, forks::extents(pages, &geometry, overflow, CATALOG_FILE_ID, ForkKind::Data, &geometry.catalog)?)
+        })?;
         let mut label = None;
         volume.records_of(ROOT_PARENT_ID, &mut |_, units, record| {
             if record.id() == ROOT_FOLDER_ID {
@@ -102,6 +100,47 @@ impl HfsVolume {
         volume.summary.label =
             Some(label.ok_or_else(|| FormatError::new("catalog", at, Problem::Missing("record of the root folder")))?);
         Ok(volume)
+    }
+
+    /// The volume in `source`, whose catalog has nodes of `node_bytes` bytes and is no tree: records are read by their places
+    /// alone, and hard links by `links`.
+    pub(super) fn unrooted(
+        source: SharedSource,
+        geometry: HfsGeometry,
+        node_bytes: u16,
+        label: Option<String>,
+        links: HashMap<LinkKey, NodeId>,
+    ) -> Result<Self, FormatError> {
+        let catalog = |_: &Pages, _: Option<&Tree>| Ok(Tree::assumed(geometry.extents_of(&geometry.catalog), node_bytes));
+        let mut volume = Self::with(source, geometry, catalog)?;
+        volume.summary.label = label;
+        volume.links = OnceLock::from(links);
+        Ok(volume)
+    }
+
+    fn with(
+        source: SharedSource,
+        geometry: HfsGeometry,
+        catalog: impl FnOnce(&Pages, Option<&Tree>) -> Result<Tree, FormatError>,
+    ) -> Result<Self, FormatError> {
+        let below = SharedSource::clone(&source);
+        let (pages, replay) = replayed(source, &geometry);
+        let tree_of = |overflow: Option<&Tree>, file: u32, fork: &Fork| {
+            Tree::open(&pages, forks::extents(&pages, &geometry, overflow, file, ForkKind::Data, fork)?)
+        };
+        let overflow = tree_of(None, EXTENTS_FILE_ID, &geometry.extents).ok();
+        let catalog = catalog(&pages, overflow.as_ref())?;
+        let has_attributes = geometry.attributes_file.blocks > 0;
+        let attributes =
+            has_attributes.then(|| tree_of(overflow.as_ref(), ATTRIBUTES_FILE_ID, &geometry.attributes_file).ok()).flatten();
+        let summary = VolumeSummary {
+            kind: geometry.kind,
+            label: None,
+            serial: (geometry.identifier != 0).then(|| format!("{:016X}", geometry.identifier)),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.block_bytes,
+        };
+        Ok(Self { below, pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new() })
     }
 
     /// The geometry it is read with.
@@ -296,20 +335,15 @@ impl HfsVolume {
     fn read_links(&self) -> Result<HashMap<LinkKey, NodeId>, FormatError> {
         let mut private = Vec::new();
         self.records_of(ROOT_FOLDER_ID, &mut |_, units, record| {
-            match String::from_utf16_lossy(&units).as_str() {
-                PRIVATE_FILES => private.push((record.id(), "iNode", true)),
-                PRIVATE_FOLDERS => private.push((record.id(), "dir_", false)),
-                _ => {}
+            if is_private(ROOT_FOLDER_ID, &units) {
+                private.push(record.id());
             }
             ControlFlow::Continue(())
         })?;
         let mut links = HashMap::new();
-        for (folder, prefix, files) in private {
+        for folder in private {
             self.records_of(folder, &mut |node, units, _| {
-                let name = String::from_utf16_lossy(&units);
-                if let Some(number) = name.strip_prefix(prefix).and_then(|number| number.parse::<u32>().ok()) {
-                    links.insert(if files { LinkKey::File(number) } else { LinkKey::Folder(number) }, node);
-                }
+                links.extend(LinkKey::named(&String::from_utf16_lossy(&units)).map(|key| (key, node)));
                 if links.len() < MOST_LINKS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
             })?;
         }
@@ -385,7 +419,7 @@ impl HfsVolume {
         }
     }
 
-    fn entry(&self, id: NodeId, units: &[u16], record: Record) -> Entry {
+    pub(super) fn entry(&self, id: NodeId, units: &[u16], record: Record) -> Entry {
         let target = self.target(record).unwrap_or(record);
         let bytes = match &target {
             Record::File(file) => self.content_bytes(file),

@@ -9,6 +9,7 @@ use keel_source::{ByteOffset, SharedSource};
 use super::attribute::{FileName, name_and_size, other_names, standard_times};
 use super::layout::{DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
 use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, stream};
+use crate::remnant::LOST;
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
     StreamInfo, StreamReader, Times, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
@@ -26,8 +27,6 @@ const MOST_FINDINGS: usize = 200;
 const EXTEND: &str = "$Extend";
 /// The most extension records that names of one file are read from.
 const MOST_EXTENSIONS: usize = 256;
-/// Name of the folder under which records without a reachable parent are listed.
-const LOST: &str = "\u{2039}no parent\u{203a}";
 
 /// An NTFS volume.
 pub struct NtfsVolume {

@@ -11,7 +11,7 @@ use keel_core::job::Job;
 use keel_core::sweep::Find;
 use keel_format::content::is_text;
 use keel_format::{Deleted, Entry, Finding, NodeId, StreamInfo, Volume, read_whole};
-use keel_source::{RangeSet, SharedSource};
+use keel_source::SharedSource;
 use ratatui::layout::Size;
 use ratatui_image::Resize;
 use ratatui_image::picker::Picker;
@@ -62,7 +62,7 @@ impl Preview {
 pub(crate) struct FilesState {
     pub(crate) volume: Option<Arc<dyn Volume>>,
     /// The ground that present volumes use of an older generation's.
-    pub(crate) taken: Option<Arc<RangeSet>>,
+    pub(crate) taken: Option<Arc<core_files::Taken>>,
     pub(crate) find: Option<Find>,
     /// The folders from the root down: number, name, and the row selected when it was left.
     pub(crate) trail: Vec<(NodeId, String, usize)>,
@@ -159,7 +159,7 @@ impl FilesState {
 }
 
 /// Who says what is left of a file's ground.
-pub(crate) fn judge<'a>(volume: &'a dyn Volume, taken: Option<&'a RangeSet>) -> GroundJudge<'a> {
+pub(crate) fn judge<'a>(volume: &'a dyn Volume, taken: Option<&'a core_files::Taken>) -> GroundJudge<'a> {
     taken.map_or_else(|| GroundJudge::new(volume), |taken| GroundJudge::under(volume, taken))
 }
 

@@ -46,6 +46,10 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         }
     }
     for at in &ntfs.zeros {
+        // Record 0 of a volume that is known, in its MFT or in its mirror, begins no other one.
+        if found.values().any(|volume| holds_record_zero(volume, *at)) {
+            continue;
+        }
         for (start, geometry, witness) in from_record_zero(drive, *at, clues) {
             if found.contains_key(&start) {
                 continue;
@@ -76,6 +80,13 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         }
     }
     found.into_values().collect()
+}
+
+/// True when the MFT or the mirror of a volume that stands begins at byte `at` of the drive.
+fn holds_record_zero(volume: &FoundVolume, at: ByteOffset) -> bool {
+    let Geometry::Ntfs(geometry) = volume.geometry else { return false };
+    let places = [geometry.mft_lcn, geometry.mirror_lcn].map(|lcn| volume.start.0.checked_add(geometry.cluster_at(lcn).0));
+    stands(volume) && volume.has(WitnessKind::RootDirectory) && places.contains(&Some(at.0))
 }
 
 /// True when something of the MFT stands where the boot sector puts it.

@@ -1,0 +1,269 @@
+//! An ext volume without its root: one that another volume was made over, or whose first groups were overwritten. Inodes that are
+//! left say where content lies, folders that are left name them.
+
+use std::collections::{BTreeMap, HashSet};
+use std::ops::ControlFlow;
+
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
+use serde::Serialize;
+
+use super::check;
+use super::directory::entries;
+use super::layout::{BG_BLOCK_UNINIT, BG_INODE_UNINIT, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT};
+use super::read::{Takes, inode_table};
+use super::{ExtGeometry, ExtVolume, Inode, RawName};
+use crate::clue::Clues;
+use crate::former::{Former, Host, told};
+use crate::remnant::{Forest, Remnant};
+use crate::{Entry, Existence, FormatError, FoundVolume, Geometry, NodeId, NodeKind, View, Volume, read_bytes};
+
+/// The most folders of one volume.
+const MOST_FOLDERS: usize = 65_536;
+/// The most inodes that are looked at for folders: tables of 1 GiB with inodes of 256 bytes.
+const MOST_SCANNED: u64 = 4 << 20;
+/// The most groups whose inode tables are asked for.
+const MOST_GROUPS: u32 = 65_536;
+/// Bytes of an inode table that are read at once.
+const STEP: u64 = 256 << 10;
+/// Inodes below this one are the file system's own.
+const FIRST_INODE: u32 = 11;
+
+/// A folder that is left: its own inode and the block that it begins with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct LeftFolder {
+    /// The inode that `.` names.
+    pub own: u32,
+    /// Where its first block stands in the volume.
+    pub at: ByteOffset,
+}
+
+/// What is left of the volume.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FormerExt {
+    /// Where its groups stand: its own, by a copy of its superblock, or those of the volume that was made in its place.
+    pub geometry: ExtGeometry,
+    /// When the volume was made whose inode tables took the place of this one's, in seconds since 1970; none where the tables are
+    /// its own.
+    pub before: Option<u32>,
+    /// Its folders on ground that nobody took.
+    #[serde(skip)]
+    pub folders: Vec<LeftFolder>,
+}
+
+/// Volumes of an older generation that folders speak for, on ground that no volume of `hosts` uses.
+pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume], hosts: &[Host<'_>]) -> Vec<FoundVolume> {
+    let mut volumes = Vec::new();
+    for host in hosts {
+        let left = |start: ByteOffset, geometry: &ExtGeometry| -> Vec<LeftFolder> {
+            let inside = |at: ByteOffset| at.0.checked_sub(start.0).filter(|byte| *byte < geometry.volume_bytes());
+            let directories = clues.ext.directories.iter().filter(|clue| inside(clue.at).is_some() && host.leaves(clue.at));
+            let whole = |folder: &LeftFolder| folder.at.0.is_multiple_of(u64::from(geometry.block_bytes));
+            let folder = |clue: &super::DirectoryStart| LeftFolder { own: clue.own, at: ByteOffset(clue.at - start) };
+            directories.map(folder).filter(whole).take(MOST_FOLDERS).collect()
+        };
+        let olds = found.iter().filter(|volume| host.is_over(volume)).filter_map(|volume| match &volume.geometry {
+            Geometry::Ext(geometry) => {
+                Some((volume.start, FormerExt { geometry: *geometry, before: None, folders: left(volume.start, geometry) }))
+            }
+            _ => None,
+        });
+        let in_place = match &host.volume.geometry {
+            Geometry::Ext(geometry) => in_place(drive, host, geometry, left(host.volume.start, geometry)),
+            _ => None,
+        };
+        for (start, what) in olds.chain(in_place.map(|what| (host.volume.start, what))) {
+            let count = what.folders.len();
+            let at = what.folders.first().map_or(start, |folder| start + folder.at.0);
+            let said = format!("{count} folders on ground that no present volume uses, and the inodes that lead to them");
+            volumes.extend(told(drive, (start, ByteOffset(drive.len())), Former::Ext(what), (at, count, said)));
+        }
+    }
+    volumes
+}
+
+/// What a volume of the same shape left in the tables of the present one: formatters clear no tables. Folders that the present
+/// volume deleted itself were changed since it was made, and are none of it.
+fn in_place(drive: &SharedSource, host: &Host<'_>, geometry: &ExtGeometry, folders: Vec<LeftFolder>) -> Option<FormerExt> {
+    let window = host.window(drive);
+    let bytes =
+        read_bytes(window.as_ref(), ByteOffset(SUPERBLOCK_AT), 1024, "superblock").ok().filter(|_| !folders.is_empty())?;
+    let raw: &RawSuperblock = View::new("superblock", ByteOffset(SUPERBLOCK_AT), &bytes).at(0, "superblock").ok()?;
+    let time = raw.s_mkfs_time.get();
+    let volume = ExtVolume::unrooted(window, *geometry, Takes::Before(time));
+    let own = |folder: &LeftFolder| volume.inode(folder.own).is_ok_and(|inode| inode.kind() == Some(NodeKind::Directory));
+    let folders: Vec<LeftFolder> = folders.into_iter().filter(own).collect();
+    (!folders.is_empty()).then_some(FormerExt { geometry: *geometry, before: Some(time), folders })
+}
+
+/// Ground of the volume in `source` that its formatter set aside and did not clear: inode tables and the journal.
+pub(crate) fn set_aside(source: SharedSource, geometry: ExtGeometry) -> RangeSet {
+    let mut ground = RangeSet::default();
+    let volume = ExtVolume::unrooted(source, geometry, Takes::All);
+    let table = u64::from(geometry.inodes_per_group) * u64::from(geometry.inode_bytes);
+    let unit = u64::from(geometry.block_bytes);
+    for group in 0..geometry.groups().min(MOST_GROUPS) {
+        let Ok(raw) = volume.descriptor(group) else { continue };
+        geometry.block_at(inode_table(&raw)).into_iter().for_each(|at| ground.add(ByteRange::sized(at, table)));
+        let bitmaps = [(BG_BLOCK_UNINIT, raw.bg_block_bitmap_lo), (BG_INODE_UNINIT, raw.bg_inode_bitmap_lo)];
+        for (_, block) in bitmaps.into_iter().filter(|(flag, _)| raw.bg_flags.get() & flag != 0) {
+            geometry.block_at(u64::from(block.get())).into_iter().for_each(|at| ground.add(ByteRange::sized(at, unit)));
+        }
+        // Blocks that are reserved for more descriptors stand behind those in use.
+        if let Some(copies) = check::copies_in(&volume, group) {
+            let (at, end) = (ByteOffset(copies.start * unit), copies.end * unit);
+            let written = (u64::from(geometry.groups()) * u64::from(geometry.descriptor_bytes)).div_ceil(unit) * unit + unit;
+            ground.add(ByteRange::sized(at + written, end.saturating_sub(at.0 + written)));
+        }
+    }
+    for extent in volume.extents(NodeId(u64::from(geometry.journal_inode))).unwrap_or_default() {
+        extent.volume_at.into_iter().for_each(|at| ground.add(ByteRange::sized(at, extent.bytes)));
+    }
+    ground
+}
+
+/// Opens what is left of the volume in `source`.
+pub(crate) fn open_former(source: SharedSource, what: &FormerExt) -> Remnant<ExtVolume> {
+    const WHY: &str = "another volume was made over this one: its first groups are not its own any more";
+    let takes = what.before.map_or(Takes::ByChecksum, Takes::Before);
+    let volume = ExtVolume::unrooted(source, what.geometry, takes);
+    let forest = Gathered::default().folders(&volume, &what.folders).forest;
+    Remnant::new(volume, forest, WHY)
+}
+
+/// Opens the volume in `source`; one whose root is gone by the folders and files that its inode tables still hold.
+///
+/// # Errors
+/// [`FormatError`] when neither the root nor anything else of it is left.
+pub(crate) fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Box<dyn Volume>, FormatError> {
+    const WHY: &str = "the root folder is gone";
+    let opened = ExtVolume::open(SharedSource::clone(&source), geometry);
+    let gone = match &opened {
+        Ok(volume) if !root_is_empty(volume) => None,
+        Ok(volume) => Some(FormatError::new("root folder", volume.inode(ROOT_INODE)?.at, crate::Problem::Missing("its entries"))),
+        Err(_) => None,
+    };
+    let error = match (opened, gone) {
+        (Ok(volume), None) => return Ok(Box::new(volume)),
+        (_, Some(error)) | (Err(error), _) => error,
+    };
+    let volume = ExtVolume::unrooted(source, geometry, Takes::All);
+    let gathered = Gathered::default().tables(&volume);
+    if gathered.forest.is_empty() { Err(error) } else { Ok(Box::new(Remnant::new(volume, gathered.forest, WHY))) }
+}
+
+/// True when the root names not even itself: its block was overwritten.
+fn root_is_empty(volume: &ExtVolume) -> bool {
+    let Ok(root) = volume.inode(ROOT_INODE) else { return true };
+    let mut names = root.inline().is_some();
+    let _ = volume.names(&root, &mut |_| {
+        names = true;
+        ControlFlow::Break(())
+    });
+    !names
+}
+
+/// A tree as it is put together.
+#[derive(Default)]
+struct Gathered {
+    forest: Forest,
+    named: HashSet<u32>,
+}
+
+impl Gathered {
+    /// By folders whose places are known: where the inode of one is gone, its first block still names files.
+    fn folders(mut self, volume: &ExtVolume, folders: &[LeftFolder]) -> Self {
+        let is_root = |folder: &&LeftFolder| folder.own == ROOT_INODE;
+        self.forest = Forest::new(folders.iter().find(is_root).map(|root| u64::from(root.own)));
+        let mut by_inode: BTreeMap<u32, Vec<ByteOffset>> = BTreeMap::new();
+        folders.iter().for_each(|folder| by_inode.entry(folder.own).or_default().push(folder.at));
+        for (own, places) in by_inode {
+            let inode = volume.inode(own).ok().filter(|inode| inode.kind() == Some(NodeKind::Directory));
+            let first = inode.is_some().then(|| volume.extents(NodeId(u64::from(own))).ok()?.first()?.volume_at).flatten();
+            match inode.filter(|_| first.is_some_and(|first| places.contains(&first))) {
+                Some(inode) => self.folder(volume, &inode),
+                None => {
+                    let Some(at) = places.first() else { continue };
+                    let size = volume.geometry().block_bytes as usize;
+                    let Ok(block) = read_bytes(volume.source().as_ref(), *at, size, "directory block") else { continue };
+                    let (names, _) = entries(&block, *at, volume.geometry().inodes);
+                    self.forest.folder(u64::from(own));
+                    names.iter().for_each(|name| self.name(volume, own, name));
+                }
+            }
+        }
+        self
+    }
+
+    /// By the inodes that the tables hold: every folder, and every file that none of them names.
+    fn tables(mut self, volume: &ExtVolume) -> Self {
+        let mut files: Vec<Entry> = Vec::new();
+        each_inode(volume, &mut |inode| match inode.kind() {
+            Some(NodeKind::Directory) => self.folder(volume, &inode),
+            Some(kind) if inode.number >= FIRST_INODE && files.len() < MOST_FOLDERS => files.push(Entry {
+                id: NodeId(u64::from(inode.number)),
+                name: format!("inode {}", inode.number),
+                kind,
+                bytes: inode.bytes(),
+                times: inode.times(),
+                existence: Existence::Present,
+            }),
+            _ => {}
+        });
+        for file in files {
+            if !u32::try_from(file.id.0).is_ok_and(|number| self.named.contains(&number)) {
+                self.forest.add_loose(file);
+            }
+        }
+        self
+    }
+
+    fn folder(&mut self, volume: &ExtVolume, inode: &Inode) {
+        self.forest.folder(u64::from(inode.number));
+        let _ = volume.names(inode, &mut |name| {
+            self.name(volume, inode.number, &name);
+            ControlFlow::Continue(())
+        });
+    }
+
+    fn name(&mut self, volume: &ExtVolume, folder: u32, name: &RawName) {
+        if name.name == b"." || name.name == b".." {
+            return;
+        }
+        if let Some(entry) = volume.entry(name) {
+            if name.present {
+                self.named.insert(name.inode);
+            }
+            let own = (entry.kind == NodeKind::Directory).then_some(u64::from(name.inode));
+            self.forest.add(u64::from(folder), entry, own);
+        }
+    }
+}
+
+/// Hands every inode in use whose checksum holds to `each`. Bounded by [`MOST_SCANNED`].
+fn each_inode(volume: &ExtVolume, each: &mut dyn FnMut(Inode)) {
+    let geometry = volume.geometry();
+    let size = u64::from(geometry.inode_bytes.max(128));
+    let mut left = MOST_SCANNED;
+    for group in 0..geometry.groups() {
+        let table = volume.best_descriptor(group).ok().and_then(|raw| geometry.block_at(inode_table(&raw)));
+        let Some(at) = table else { continue };
+        let count = u64::from(geometry.inodes_per_group).min(left);
+        left -= count;
+        for first in (0..count).step_by((STEP / size).max(1) as usize) {
+            let taken = (STEP / size).max(1).min(count - first);
+            let len = usize::try_from(taken * size).unwrap_or(0);
+            let place = at + first * size;
+            let Ok((bytes, _)) = crate::read_lenient(volume.source().as_ref(), place, len, "inode table") else { continue };
+            for (index, one) in bytes.chunks_exact(size as usize).enumerate().filter(|(_, one)| one.iter().any(|byte| *byte != 0))
+            {
+                let number = u64::from(group) * u64::from(geometry.inodes_per_group) + first + index as u64 + 1;
+                let Ok(number) = u32::try_from(number) else { continue };
+                let inode = Inode::parse(number, place + index as u64 * size, one.to_vec()).ok();
+                inode.filter(|inode| inode.is_plausible() && inode.checksum_holds(geometry)).into_iter().for_each(&mut *each);
+            }
+        }
+        if left == 0 {
+            break;
+        }
+    }
+}
