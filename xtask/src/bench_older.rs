@@ -4,13 +4,15 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::ops::ControlFlow;
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
 
 use anyhow::Context;
 use keel_format::ext::ExtVolume;
-use keel_format::hfsplus::HfsVolume;
+use keel_format::hfsplus::make::NewVolume;
+use keel_format::hfsplus::{self, HfsVolume};
 use keel_format::ntfs::NtfsVolume;
 use keel_format::{Deleted, Geometry, NodeId, NodeKind, read_whole, registry};
 use keel_source::{ByteOffset, ByteRange, FileSource, SectorSize, SharedSource};
@@ -24,6 +26,8 @@ use crate::guest::{self, Filling};
 
 /// Length of every volume.
 const BYTES: u64 = 320 * MIB;
+/// Seconds from 1904, where HFS+ begins to count, to 1970.
+const HFS_EPOCH: u64 = 2_082_844_800;
 /// Volumes of each pair.
 const SEEDS: u64 = 1;
 
@@ -36,7 +40,7 @@ const KINDS: [(&str, &[&str]); 9] = [
     ("exfat", &[]),
     ("exfat", &["-c", "64K"]),
     ("ext4", &[]),
-    ("ext4", &["-b", "1024"]),
+    ("ext4", &["-b", "4096"]),
     ("hfsplus", &[]),
 ];
 
@@ -93,10 +97,20 @@ fn put(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Resul
     if made.kind != "hfsplus" {
         return make(made, items, volume, work);
     }
-    let (tar, plain) = (work.join("fill.tar"), work.join("plain.img"));
+    let tar = work.join("fill.tar");
     content::write_tar(items, &tar, 2026)?;
-    drives::format("hfsplus", "OLDER", BYTES / 512, &plain, (0, 512))?;
-    drives::copy_data(&plain, &File::options().write(true).open(volume)?, 0)?;
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs();
+    let new = NewVolume {
+        bytes: BYTES,
+        block_bytes: 4096,
+        label: "OLDER".into(),
+        created: u32::try_from(now + HFS_EPOCH)?,
+        identifier: now,
+    };
+    let file = File::options().write(true).open(volume)?;
+    for (at, bytes) in hfsplus::make::volume(&new).context("the volume has room")? {
+        file.write_all_at(&bytes, at)?;
+    }
     guest::fill(&[Filling { kind: "hfsplus", volume, tar: &tar }])
 }
 

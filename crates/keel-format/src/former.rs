@@ -10,7 +10,7 @@ use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
 use crate::exfat::FormerExFat;
 use crate::ext::FormerExt;
-use crate::fat::{FormerFat, FormerFatVolume};
+use crate::fat::FormerFat;
 use crate::hfsplus::FormerHfs;
 use crate::ntfs::{FormerNtfs, NtfsVolume};
 use crate::{
@@ -43,7 +43,7 @@ impl Former {
     pub fn kind(&self) -> VolumeKind {
         match self {
             Self::Ntfs(_) => VolumeKind::Ntfs,
-            Self::Fat(_) => VolumeKind::Fat32,
+            Self::Fat(fat) => fat.geometry.kind,
             Self::ExFat(_) => VolumeKind::ExFat,
             Self::Ext(ext) => ext.geometry.kind,
             Self::HfsPlus(hfs) => hfs.geometry.kind,
@@ -69,7 +69,7 @@ impl Former {
     pub fn open(&self, window: SharedSource) -> Result<Box<dyn Volume>, FormatError> {
         Ok(match self {
             Self::Ntfs(ntfs) => Box::new(NtfsVolume::open_former(window, ntfs)?),
-            Self::Fat(fat) => Box::new(FormerFatVolume::open(window, fat)),
+            Self::Fat(fat) => Box::new(fat::open_former(window, fat)),
             Self::ExFat(exfat) => Box::new(exfat::open_former(window, exfat)),
             Self::Ext(ext) => Box::new(ext::open_former(window, ext)),
             Self::HfsPlus(hfs) => Box::new(hfsplus::open_former(window, hfs)?),
@@ -83,6 +83,10 @@ pub fn is_present(volume: &FoundVolume) -> bool {
     let boot = volume.has(WitnessKind::BootSector) || volume.has(WitnessKind::BackupBootSector);
     let core = volume.has(WitnessKind::CoreMetadata) && volume.has(WitnessKind::RootDirectory);
     boot && (core || volume.kind.why_closed().is_some())
+}
+
+fn is_readable(volume: &FoundVolume) -> bool {
+    volume.kind.why_closed().is_none()
 }
 
 /// A present volume, and which of its ground it uses by its own count.
@@ -123,11 +127,15 @@ impl<'a> Host<'a> {
 
     /// True for a volume that begins where this one does and whose boot sector (or superblock) is gone while this one's stands: this
     /// one was made later.
+    ///
+    /// A header behind the first KiB (ext, HFS+) stands where formatters of the other kinds write as well: where it still does, it
+    /// came after them.
     fn replaces(&self, older: &FoundVolume) -> bool {
-        older.start == self.volume.start
-            && !older.has(WitnessKind::BootSector)
-            && self.volume.has(WitnessKind::BootSector)
-            && (older.kind, older.bytes) != (self.volume.kind, self.volume.bytes)
+        let main = |volume: &FoundVolume| volume.has(WitnessKind::BootSector);
+        let behind = |volume: &FoundVolume| volume.geometry.boot_at().0 > 0;
+        let is_same = (older.kind, older.bytes) == (self.volume.kind, self.volume.bytes);
+        let comes_after = !main(older) || (behind(self.volume) && !behind(older) && is_readable(older));
+        older.start == self.volume.start && main(self.volume) && comes_after && !is_same
     }
 
     /// True for a volume that does not stand any more and of which something is left on ground that this one does not use.
@@ -150,7 +158,12 @@ pub fn told_apart(drive: &SharedSource, clues: &Clues, mut found: Vec<FoundVolum
     found.retain(|volume| {
         let same = |former: &FoundVolume| (former.kind, former.start) == (volume.kind, volume.start);
         let hardly = !is_present(volume) || hosts.iter().any(|host| host.replaces(volume));
-        !(hardly && older.iter().any(same))
+        // Of a volume of which neither metadata nor a root is left nothing comes back.
+        let nothing = || {
+            let left = volume.has(WitnessKind::CoreMetadata) || volume.has(WitnessKind::RootDirectory);
+            !left && volume.kind.why_closed().is_none() && hosts.iter().any(|host| host.is_over(volume))
+        };
+        !(hardly && (older.iter().any(same) || nothing()))
     });
     found.extend(older);
     found
@@ -161,11 +174,11 @@ fn infer(drive: &SharedSource, clues: &Clues, found: &[FoundVolume]) -> Vec<Foun
     let replaced = |volume: &FoundVolume| present.iter().any(|host| Host::new(drive, host).replaces(volume));
     let present: Vec<FoundVolume> = present.iter().filter(|volume| !replaced(volume)).cloned().collect();
     let hosts: Vec<Host<'_>> = present.iter().map(|volume| Host::new(drive, volume)).collect();
-    let mut older = ntfs::former(drive, clues, &present);
-    older.extend(fat::former(drive, clues, &present));
+    let mut older = ntfs::former(drive, clues, found, &hosts);
+    older.extend(fat::former(drive, clues, found, &hosts));
     older.extend(exfat::former(drive, clues, found, &hosts));
     older.extend(ext::former(drive, clues, found, &hosts));
-    older.extend(hfsplus::former(drive, found, &hosts));
+    older.extend(hfsplus::former(drive, clues, found, &hosts));
     older
 }
 

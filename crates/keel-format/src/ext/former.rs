@@ -23,6 +23,8 @@ const MOST_FOLDERS: usize = 65_536;
 const MOST_SCANNED: u64 = 4 << 20;
 /// The most groups whose inode tables are asked for.
 const MOST_GROUPS: u32 = 65_536;
+/// The most inodes of an older generation that are looked at for files that no folder names.
+const MOST_LOOSE: u64 = 1 << 18;
 /// Bytes of an inode table that are read at once.
 const STEP: u64 = 256 << 10;
 /// Inodes below this one are the file system's own.
@@ -167,42 +169,58 @@ fn root_is_empty(volume: &ExtVolume) -> bool {
 struct Gathered {
     forest: Forest,
     named: HashSet<u32>,
+    /// Inodes of folders that are to be looked at.
+    below: Vec<u32>,
 }
 
 impl Gathered {
-    /// By folders whose places are known: where the inode of one is gone, its first block still names files.
+    /// By folders whose places are known, by the root, and by what these name: where the inode of a folder is gone, its first block
+    /// still names files. Then by files in the tables that no folder names, as far as [`MOST_LOOSE`] inodes.
     fn folders(mut self, volume: &ExtVolume, folders: &[LeftFolder]) -> Self {
-        let is_root = |folder: &&LeftFolder| folder.own == ROOT_INODE;
-        self.forest = Forest::new(folders.iter().find(is_root).map(|root| u64::from(root.own)));
+        let inode_of = |own: u32| volume.inode(own).ok().filter(|inode| inode.kind() == Some(NodeKind::Directory));
         let mut by_inode: BTreeMap<u32, Vec<ByteOffset>> = BTreeMap::new();
         folders.iter().for_each(|folder| by_inode.entry(folder.own).or_default().push(folder.at));
-        for (own, places) in by_inode {
-            let inode = volume.inode(own).ok().filter(|inode| inode.kind() == Some(NodeKind::Directory));
-            let first = inode.is_some().then(|| volume.extents(NodeId(u64::from(own))).ok()?.first()?.volume_at).flatten();
-            match inode.filter(|_| first.is_some_and(|first| places.contains(&first))) {
-                Some(inode) => self.folder(volume, &inode),
-                None => {
-                    let Some(at) = places.first() else { continue };
+        let has_root = by_inode.contains_key(&ROOT_INODE) || inode_of(ROOT_INODE).is_some();
+        self.forest = Forest::new(has_root.then_some(u64::from(ROOT_INODE)));
+        self.below = by_inode.keys().rev().copied().chain(has_root.then_some(ROOT_INODE)).collect();
+        let mut seen: HashSet<u32> = HashSet::new();
+        while let Some(own) = self.below.pop() {
+            if seen.len() >= MOST_FOLDERS || !seen.insert(own) {
+                continue;
+            }
+            let places = by_inode.get(&own).map(Vec::as_slice).unwrap_or_default();
+            let first = |inode: &Inode| volume.extents(NodeId(u64::from(inode.number))).ok()?.first()?.volume_at;
+            // Of a folder that was seen the inode has to lead to where it was.
+            let inode = inode_of(own).filter(|inode| places.is_empty() || first(inode).is_some_and(|at| places.contains(&at)));
+            match (inode, places.first()) {
+                (Some(inode), _) => self.folder(volume, &inode),
+                (None, Some(at)) => {
                     let size = volume.geometry().block_bytes as usize;
                     let Ok(block) = read_bytes(volume.source().as_ref(), *at, size, "directory block") else { continue };
                     let (names, _) = entries(&block, *at, volume.geometry().inodes);
                     self.forest.folder(u64::from(own));
                     names.iter().for_each(|name| self.name(volume, own, name));
                 }
+                (None, None) => {}
             }
         }
-        self
+        self.loose(volume, MOST_LOOSE, false)
     }
 
     /// By the inodes that the tables hold: every folder, and every file that none of them names.
-    fn tables(mut self, volume: &ExtVolume) -> Self {
+    fn tables(self, volume: &ExtVolume) -> Self {
+        self.loose(volume, MOST_SCANNED, true)
+    }
+
+    /// Adds the files of the first `most` inodes that no folder names, and with `folders` what every folder among them names.
+    fn loose(mut self, volume: &ExtVolume, most: u64, folders: bool) -> Self {
         let mut files: Vec<Entry> = Vec::new();
-        each_inode(volume, &mut |inode| match inode.kind() {
-            Some(NodeKind::Directory) => self.folder(volume, &inode),
-            Some(kind) if inode.number >= FIRST_INODE && files.len() < MOST_FOLDERS => files.push(Entry {
+        each_inode(volume, most, &mut |inode| match inode.kind() {
+            Some(NodeKind::Directory) if folders => self.folder(volume, &inode),
+            Some(NodeKind::File) if inode.number >= FIRST_INODE && files.len() < MOST_FOLDERS => files.push(Entry {
                 id: NodeId(u64::from(inode.number)),
                 name: format!("inode {}", inode.number),
-                kind,
+                kind: NodeKind::File,
                 bytes: inode.bytes(),
                 times: inode.times(),
                 existence: Existence::Present,
@@ -233,17 +251,18 @@ impl Gathered {
             if name.present {
                 self.named.insert(name.inode);
             }
-            let own = (entry.kind == NodeKind::Directory).then_some(u64::from(name.inode));
-            self.forest.add(u64::from(folder), entry, own);
+            let own = (entry.kind == NodeKind::Directory).then_some(name.inode);
+            self.below.extend(own.filter(|_| name.present));
+            self.forest.add(u64::from(folder), entry, own.map(u64::from));
         }
     }
 }
 
-/// Hands every inode in use whose checksum holds to `each`. Bounded by [`MOST_SCANNED`].
-fn each_inode(volume: &ExtVolume, each: &mut dyn FnMut(Inode)) {
+/// Hands every inode among the first `most` that is in use and the volume's own to `each`.
+fn each_inode(volume: &ExtVolume, most: u64, each: &mut dyn FnMut(Inode)) {
     let geometry = volume.geometry();
     let size = u64::from(geometry.inode_bytes.max(128));
-    let mut left = MOST_SCANNED;
+    let mut left = most;
     for group in 0..geometry.groups() {
         let table = volume.best_descriptor(group).ok().and_then(|raw| geometry.block_at(inode_table(&raw)));
         let Some(at) = table else { continue };
@@ -259,7 +278,7 @@ fn each_inode(volume: &ExtVolume, each: &mut dyn FnMut(Inode)) {
                 let number = u64::from(group) * u64::from(geometry.inodes_per_group) + first + index as u64 + 1;
                 let Ok(number) = u32::try_from(number) else { continue };
                 let inode = Inode::parse(number, place + index as u64 * size, one.to_vec()).ok();
-                inode.filter(|inode| inode.is_plausible() && inode.checksum_holds(geometry)).into_iter().for_each(&mut *each);
+                inode.filter(|inode| volume.owns(inode)).into_iter().for_each(&mut *each);
             }
         }
         if left == 0 {

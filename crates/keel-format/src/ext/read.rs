@@ -189,8 +189,7 @@ impl ExtVolume {
             return Err(FormatError::value("inode", ByteOffset(0), "number", u64::from(number), "an inode of the volume"));
         };
         let (group, inside) = (index / geometry.inodes_per_group, index % geometry.inodes_per_group);
-        let descriptor = self.best_descriptor(group)?;
-        let table = inode_table(&descriptor);
+        let table = inode_table(&self.best_descriptor(group)?);
         let outside = || {
             FormatError::value(
                 "group descriptor",
@@ -202,13 +201,21 @@ impl ExtVolume {
         };
         let at = geometry.block_at(table).ok_or_else(outside)? + u64::from(inside) * u64::from(geometry.inode_bytes);
         let inode = Inode::parse(number, at, self.pages.bytes(at, usize::from(geometry.inode_bytes), "inode")?)?;
-        let own = match self.takes {
-            Takes::All => true,
-            Takes::ByChecksum => inode.is_plausible() && inode.checksum_holds(geometry),
-            Takes::Before(time) => inode.is_plausible() && inode.is_before(time) && !self.counts_used(&descriptor, inside),
-        };
+        let own = self.takes == Takes::All || self.owns(&inode);
         let missing = Problem::Missing("inode of this volume: another one's stands there");
         own.then_some(inode).ok_or_else(|| FormatError::new("inode", at, missing))
+    }
+
+    /// True for an inode in use whose fields make sense and that is this volume's own.
+    pub(super) fn owns(&self, inode: &Inode) -> bool {
+        let index = inode.number.saturating_sub(1);
+        let (group, inside) = (index / self.geometry.inodes_per_group, index % self.geometry.inodes_per_group);
+        let free = || self.best_descriptor(group).is_ok_and(|raw| !self.counts_used(&raw, inside));
+        inode.is_plausible()
+            && match self.takes {
+                Takes::All | Takes::ByChecksum => inode.checksum_holds(&self.geometry),
+                Takes::Before(time) => inode.is_before(time) && free(),
+            }
     }
 
     /// True when the inode bitmap of a group counts inode `inside` as used, or cannot be read.

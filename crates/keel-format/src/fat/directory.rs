@@ -72,8 +72,9 @@ pub struct Slots<'a> {
     ended: bool,
 }
 
+/// The parts of a long name that came so far.
 #[derive(Default)]
-struct LongName {
+pub(super) struct LongName {
     /// UTF-16 units, last part first, as they come.
     parts: Vec<Vec<u16>>,
     checksum: u8,
@@ -88,10 +89,38 @@ impl<'a> Slots<'a> {
         Self { bytes, at, offset: 0, long: LongName::default(), ended: false }
     }
 
+    /// Slots of `bytes`, which go on a directory whose last long name is `long` so far.
+    pub(super) fn carrying(long: LongName, bytes: &'a [u8], at: ByteOffset) -> Self {
+        Self { bytes, at, offset: 0, long, ended: false }
+    }
+
+    /// The long name that is not whole yet.
+    pub(super) fn into_long_name(self) -> LongName {
+        self.long
+    }
+
     /// True when the end mark was met: what follows in the directory was never used.
     #[must_use]
     pub fn ended(&self) -> bool {
         self.ended
+    }
+
+    /// True when the first entry of `next` may follow what came so far: where a long name is not whole yet, the part that is
+    /// missing, or the short entry that it belongs to.
+    #[must_use]
+    pub fn goes_on_with(&self, next: &[u8]) -> bool {
+        let view = View::new("directory", ByteOffset(0), next);
+        let (Ok(short), Ok(long)) = (view.at::<RawDirEntry>(0, "entry"), view.at::<RawLongEntry>(0, "long entry")) else {
+            return false;
+        };
+        let is_long = short.attr & 0x3F == ATTR_LONG_NAME;
+        match (self.long.parts.is_empty() || self.long.deleted, is_long) {
+            // A name begins with its last part.
+            (true, true) => long.ord & 0x40 != 0 || long.ord == DELETED,
+            (true, false) => true,
+            (false, true) => long.ord == self.long.expected && long.chksum == self.long.checksum,
+            (false, false) => self.long.expected == 0 && oem::checksum(&short.name) == self.long.checksum,
+        }
     }
 
     /// Goes on in the next stretch of the same directory: a long name may reach over the boundary.
@@ -159,4 +188,27 @@ impl Iterator for Slots<'_> {
         }
         None
     }
+}
+
+/// True for bytes of a folder behind its beginning: entries with names, attributes and dates that can be, up to the first one that
+/// was never used.
+pub(in crate::fat) fn holds_entries(bytes: &[u8]) -> bool {
+    let entries = || bytes.chunks_exact(32).take_while(|entry| entry.first() != Some(&0));
+    entries().next().is_some() && entries().all(is_entry)
+}
+
+fn is_entry(entry: &[u8]) -> bool {
+    let byte = |at: usize| entry.get(at).copied().unwrap_or(0);
+    let word = |at: usize| u16::from_le_bytes([byte(at), byte(at + 1)]);
+    if byte(0) == DELETED {
+        return true;
+    }
+    if byte(11) == ATTR_LONG_NAME {
+        return byte(12) == 0 && word(26) == 0 && (1..=20).contains(&(byte(0) & 0x3F));
+    }
+    // FAT specification §6.1: no small letters in a short name, and none of these signs.
+    let sign = |byte: &u8| *byte >= 0x20 && !byte.is_ascii_lowercase() && !b"\"*+,/:;<=>?[\\]|".contains(byte);
+    let name = entry.get(..11).is_some_and(|name| name.iter().all(|byte| sign(byte) || *byte == 0x05)) && byte(0) != b'.';
+    let date = |at: usize| matches!((word(at) & 31, word(at) >> 5 & 15), (1..=31, 1..=12));
+    name && byte(11) & 0xC0 == 0 && date(24)
 }

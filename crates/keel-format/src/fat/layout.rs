@@ -140,6 +140,8 @@ const _: () = assert!(size_of::<RawLongEntry>() == 32);
 pub const ATTR_DIRECTORY: u8 = 0x10;
 /// `ATTR_VOLUME_ID`.
 pub const ATTR_VOLUME_ID: u8 = 0x08;
+/// `ATTR_ARCHIVE`.
+pub const ATTR_ARCHIVE: u8 = 0x20;
 /// `ATTR_LONG_NAME`.
 pub const ATTR_LONG_NAME: u8 = 0x0F;
 /// First byte of a deleted entry.

@@ -23,6 +23,18 @@ pub struct FatVolume {
     geometry: FatGeometry,
     table: FatTable,
     summary: VolumeSummary,
+    chains: Chains,
+}
+
+/// What the FATs of a volume are worth.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Chains {
+    /// They are its own.
+    Kept,
+    /// Another volume was made over it: a chain counts that is as long as its file asks.
+    Former,
+    /// Nobody knows where they were.
+    Gone,
 }
 
 impl FatVolume {
@@ -31,15 +43,7 @@ impl FatVolume {
     /// # Errors
     /// [`FormatError`] when the start of the root directory cannot be read.
     pub fn open(source: SharedSource, geometry: FatGeometry) -> Result<Self, FormatError> {
-        let table = FatTable::new(Arc::clone(&source), geometry);
-        let summary = VolumeSummary {
-            kind: geometry.kind,
-            label: None,
-            serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
-            bytes: geometry.volume_bytes(),
-            cluster_bytes: geometry.cluster_bytes(),
-        };
-        let mut volume = Self { source, geometry, table, summary };
+        let mut volume = Self::unread(source, geometry, Chains::Kept);
         let mut label = None;
         volume.slots(0, &mut |slot| {
             if slot.is_label() && !slot.deleted {
@@ -51,6 +55,23 @@ impl FatVolume {
         })?;
         volume.summary.label = label;
         Ok(volume)
+    }
+
+    /// What is left of a volume that another one was made over; `knows_fats` where its FATs may be left in part.
+    pub(super) fn former(source: SharedSource, geometry: FatGeometry, knows_fats: bool) -> Self {
+        Self::unread(source, geometry, if knows_fats { Chains::Former } else { Chains::Gone })
+    }
+
+    fn unread(source: SharedSource, geometry: FatGeometry, chains: Chains) -> Self {
+        let table = FatTable::new(Arc::clone(&source), geometry);
+        let summary = VolumeSummary {
+            kind: geometry.kind,
+            label: None,
+            serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
+            bytes: geometry.volume_bytes(),
+            cluster_bytes: geometry.cluster_bytes(),
+        };
+        Self { source, geometry, table, summary, chains }
     }
 
     /// The geometry it is read with.
@@ -159,11 +180,25 @@ impl FatVolume {
         if wanted == 0 || first == 0 {
             return Chain::default();
         }
+        if self.chains != Chains::Kept {
+            return self.former_chain(first, wanted);
+        }
         if slot.deleted {
             return self.free_run(first, wanted);
         }
         let chain = self.table.chain(first, wanted);
         if chain.clusters >= wanted || chain.finding.is_none() { chain } else { self.bridged(chain, wanted) }
+    }
+
+    /// The chain of an older generation's file where the old FAT has it whole, else clusters as they follow one another.
+    fn former_chain(&self, first: u32, wanted: u64) -> Chain {
+        let recorded = |wanted: u64| {
+            let chain = self.table.chain(first, wanted + 1);
+            (chain.finding.is_none() && chain.clusters == wanted).then_some(chain)
+        };
+        let room = (self.geometry.cluster_count() + 2).saturating_sub(u64::from(first));
+        let known = (self.chains == Chains::Former).then(|| recorded(wanted)).flatten();
+        known.unwrap_or_else(|| Chain::straight(first, wanted.min(room)))
     }
 
     /// Free clusters from `first` on; what others use is passed over. Nothing when `first` itself is used.
@@ -262,7 +297,15 @@ impl Volume for FatVolume {
     }
 
     fn is_guessed(&self, file: NodeId) -> bool {
-        self.slot_of(file).is_ok_and(|slot| slot.deleted || self.file_chain(&slot).finding.is_some())
+        let Ok(slot) = self.slot_of(file) else { return false };
+        if self.chains == Chains::Kept {
+            return slot.deleted || self.file_chain(&slot).finding.is_some();
+        }
+        // A file of one cluster needs no chain.
+        let wanted = u64::from(slot.raw.file_size.get()).div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
+        let chain = self.table.chain(slot.first_cluster(), wanted + 1);
+        let recorded = self.chains == Chains::Former && chain.finding.is_none() && chain.clusters == wanted;
+        wanted > 1 && !recorded
     }
 
     fn allocation(&self) -> Option<Allocation> {

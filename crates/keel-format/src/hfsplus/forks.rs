@@ -1,6 +1,7 @@
 //! Where the blocks of a fork are: its own eight extents, then the extents overflow tree.
 
 use std::cmp::Ordering;
+use std::collections::HashMap;
 use std::ops::ControlFlow;
 
 use super::HfsGeometry;
@@ -31,6 +32,42 @@ impl ForkKind {
     }
 }
 
+/// What a record of the overflow tree is about: file, fork and first block.
+pub(super) type OverflowKey = (u32, u8, u32);
+
+/// Where records of the extents overflow tree come from.
+#[derive(Clone, Copy)]
+pub(super) enum Overflow<'a> {
+    /// The tree itself; none where it cannot be read.
+    Tree(Option<&'a Tree>),
+    /// Leaves of it that were read one by one.
+    Loose(&'a HashMap<OverflowKey, [RawExtent; 8]>),
+}
+
+impl Overflow<'_> {
+    fn record(&self, pages: &Pages, wanted: OverflowKey) -> Result<Option<[RawExtent; 8]>, FormatError> {
+        let tree = match self {
+            Self::Tree(Some(tree)) => tree,
+            Self::Tree(None) => return Ok(None),
+            Self::Loose(records) => return Ok(records.get(&wanted).copied()),
+        };
+        let order = |key: &[u8]| key_of(key).map_or(Ordering::Less, |found| found.cmp(&wanted));
+        let mut record = None;
+        tree.from(pages, &order, &mut |found| {
+            if key_of(found.key) == Some(wanted) {
+                record = extents_in(found.data);
+            }
+            ControlFlow::Break(())
+        })?;
+        Ok(record)
+    }
+}
+
+/// The eight extents of an overflow record.
+pub(super) fn extents_in(data: &[u8]) -> Option<[RawExtent; 8]> {
+    View::new("extents record", ByteOffset(0), data).at::<[RawExtent; 8]>(0, "extents").ok().copied()
+}
+
 /// The extents of a fork in the volume. What leads out of the volume or is missing in the overflow tree ends them.
 ///
 /// # Errors
@@ -38,7 +75,7 @@ impl ForkKind {
 pub(super) fn extents(
     pages: &Pages,
     geometry: &HfsGeometry,
-    overflow: Option<&Tree>,
+    overflow: Overflow<'_>,
     file: u32,
     kind: ForkKind,
     fork: &Fork,
@@ -46,17 +83,11 @@ pub(super) fn extents(
     let mut builder = Builder::new(geometry);
     let mut sound = fork.extents.iter().all(|(start, count)| builder.add(*start, *count));
     for _ in 0..MOST_RECORDS {
-        let (Some(tree), true) = (overflow, sound && builder.blocks < u64::from(fork.blocks)) else { break };
+        if !sound || builder.blocks >= u64::from(fork.blocks) {
+            break;
+        }
         let wanted = (file, kind.code(), u32::try_from(builder.blocks).unwrap_or(u32::MAX));
-        let order = |key: &[u8]| key_of(key).map_or(Ordering::Less, |found| found.cmp(&wanted));
-        let mut record = None;
-        tree.from(pages, &order, &mut |found| {
-            if key_of(found.key) == Some(wanted) {
-                record = View::new("extents record", ByteOffset(0), found.data).at::<[RawExtent; 8]>(0, "extents").ok().copied();
-            }
-            ControlFlow::Break(())
-        })?;
-        let Some(record) = record else { break };
+        let Some(record) = overflow.record(pages, wanted)? else { break };
         let before = builder.blocks;
         sound = record.iter().all(|extent| builder.add(extent.start_block.get(), extent.block_count.get()));
         if builder.blocks == before {
@@ -67,7 +98,7 @@ pub(super) fn extents(
 }
 
 /// File, fork and first block of an overflow key.
-fn key_of(key: &[u8]) -> Option<(u32, u8, u32)> {
+pub(super) fn key_of(key: &[u8]) -> Option<OverflowKey> {
     let kind = *key.first()?;
     let file = key.get(2..6)?.first_chunk::<4>()?;
     let block = key.get(6..10)?.first_chunk::<4>()?;

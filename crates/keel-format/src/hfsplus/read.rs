@@ -12,10 +12,11 @@ use super::attributes::{self, Attribute, Value};
 use super::btree::Tree;
 use super::catalog::{LinkTo, Record, against_first_of, parent_of, text_of, units_of};
 use super::compress::{ATTRIBUTE, Compression};
-use super::forks::{self, ForkKind};
+use super::forks::{self, ForkKind, Overflow, OverflowKey};
 use super::layout::{
     ALLOCATION_FILE_ID, ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID,
-    EXTENTS_FILE_ID, Fork, HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawFile, RawFork, RawHeader,
+    EXTENTS_FILE_ID, Fork, HEADER_AT, RECORD_FOLDER_THREAD, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawExtent, RawFile, RawFork,
+    RawHeader,
 };
 use super::{HfsGeometry, journal};
 use crate::pages::Pages;
@@ -49,6 +50,22 @@ pub struct HfsVolume {
     summary: VolumeSummary,
     replay: Vec<Finding>,
     links: OnceLock<HashMap<LinkKey, NodeId>>,
+    /// Overflow records that were read one by one, where the volume has no tree of them.
+    loose: Option<HashMap<OverflowKey, [RawExtent; 8]>>,
+}
+
+/// What is left of a volume that has no trees any more: its leaves, one behind the other, and what they say.
+pub(super) struct Loose {
+    /// The catalog's leaves.
+    pub(super) leaves: Vec<Extent>,
+    /// Bytes of a node.
+    pub(super) node_bytes: u16,
+    /// The name of the volume.
+    pub(super) label: Option<String>,
+    /// Where hard links lead.
+    pub(super) links: HashMap<LinkKey, NodeId>,
+    /// Records of the extents overflow tree.
+    pub(super) overflow: HashMap<OverflowKey, [RawExtent; 8]>,
 }
 
 /// A file or folder behind hard links.
@@ -87,7 +104,10 @@ impl HfsVolume {
     /// [`FormatError`] when the catalog's header node cannot be read or there is no root folder.
     pub fn open(source: SharedSource, geometry: HfsGeometry) -> Result<Self, FormatError> {
         let mut volume = Self::with(source, geometry, |pages, overflow| {
-            Tree::open(pages, forks::extents(pages, &geometry, overflow, CATALOG_FILE_ID, ForkKind::Data, &geometry.catalog)?)
+            Tree::open(
+                pages,
+                forks::extents(pages, &geometry, Overflow::Tree(overflow), CATALOG_FILE_ID, ForkKind::Data, &geometry.catalog)?,
+            )
         })?;
         let mut label = None;
         volume.records_of(ROOT_PARENT_ID, &mut |_, units, record| {
@@ -102,20 +122,17 @@ impl HfsVolume {
         Ok(volume)
     }
 
-    /// The volume in `source`, whose catalog has nodes of `node_bytes` bytes and is no tree: records are read by their places
-    /// alone, and hard links by `links`.
-    pub(super) fn unrooted(
-        source: SharedSource,
-        geometry: HfsGeometry,
-        node_bytes: u16,
-        label: Option<String>,
-        links: HashMap<LinkKey, NodeId>,
-    ) -> Result<Self, FormatError> {
-        let catalog = |_: &Pages, _: Option<&Tree>| Ok(Tree::assumed(geometry.extents_of(&geometry.catalog), node_bytes));
-        let mut volume = Self::with(source, geometry, catalog)?;
-        volume.summary.label = label;
-        volume.links = OnceLock::from(links);
+    /// The volume in `source` by what is left of its trees: records are read by the places of their leaves alone.
+    pub(super) fn unrooted(source: SharedSource, geometry: HfsGeometry, left: Loose) -> Result<Self, FormatError> {
+        let mut volume = Self::with(source, geometry, |_, _| Ok(Tree::assumed(left.leaves, left.node_bytes)))?;
+        volume.summary.label = left.label;
+        volume.links = OnceLock::from(left.links);
+        volume.loose = Some(left.overflow);
         Ok(volume)
+    }
+
+    fn overflow_records(&self) -> Overflow<'_> {
+        self.loose.as_ref().map_or_else(|| Overflow::Tree(self.overflow.as_ref()), Overflow::Loose)
     }
 
     fn with(
@@ -126,7 +143,7 @@ impl HfsVolume {
         let below = SharedSource::clone(&source);
         let (pages, replay) = replayed(source, &geometry);
         let tree_of = |overflow: Option<&Tree>, file: u32, fork: &Fork| {
-            Tree::open(&pages, forks::extents(&pages, &geometry, overflow, file, ForkKind::Data, fork)?)
+            Tree::open(&pages, forks::extents(&pages, &geometry, Overflow::Tree(overflow), file, ForkKind::Data, fork)?)
         };
         let overflow = tree_of(None, EXTENTS_FILE_ID, &geometry.extents).ok();
         let catalog = catalog(&pages, overflow.as_ref())?;
@@ -140,7 +157,7 @@ impl HfsVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.block_bytes,
         };
-        Ok(Self { below, pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new() })
+        Ok(Self { below, pages, geometry, overflow, catalog, attributes, summary, replay, links: OnceLock::new(), loose: None })
     }
 
     /// The geometry it is read with.
@@ -260,7 +277,7 @@ impl HfsVolume {
             ("the attributes file", ATTRIBUTES_FILE_ID, &geometry.attributes_file),
         ];
         let ground = |(name, id, fork): (&'static str, u32, &Fork)| {
-            (name, forks::extents(&self.pages, geometry, self.overflow.as_ref(), id, ForkKind::Data, fork).unwrap_or_default())
+            (name, forks::extents(&self.pages, geometry, self.overflow_records(), id, ForkKind::Data, fork).unwrap_or_default())
         };
         files.into_iter().map(ground).collect()
     }
@@ -368,7 +385,7 @@ impl HfsVolume {
     }
 
     fn fork_extents(&self, file: u32, kind: ForkKind, raw: &RawFork) -> Result<Vec<Extent>, FormatError> {
-        forks::extents(&self.pages, &self.geometry, self.overflow.as_ref(), file, kind, &Fork::from(raw))
+        forks::extents(&self.pages, &self.geometry, self.overflow_records(), file, kind, &Fork::from(raw))
     }
 
     fn fork_stream(&self, file: u32, kind: ForkKind, raw: &RawFork) -> Result<Box<dyn StreamReader>, FormatError> {

@@ -44,7 +44,7 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume],
     for host in hosts {
         let mut sets: Vec<ByteOffset> = clues.exfat.sets.iter().copied().filter(|at| host.leaves(*at)).collect();
         for _ in 0..MOST_FORMER {
-            let Some((volume, ground)) = oldest(drive, &sets, found, host) else { break };
+            let Some((volume, ground)) = oldest(drive, clues, &sets, found, host) else { break };
             let before = sets.len();
             sets.retain(|at| !ground.iter().any(|cluster| cluster.contains(*at)));
             volumes.push(volume);
@@ -59,11 +59,22 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume],
 /// The volume that most of what `sets` name speaks for, with the clusters of its folders on the drive.
 fn oldest(
     drive: &SharedSource,
+    clues: &Clues,
     sets: &[ByteOffset],
     found: &[FoundVolume],
     host: &Host<'_>,
 ) -> Option<(FoundVolume, Vec<ByteRange>)> {
-    let (start, geometry) = base::best(drive, sets, found, host)?;
+    let (start, mut geometry) = base::best(drive, sets, found, host)?;
+    // A root is told by what only a root names.
+    let unit = u64::from(geometry.cluster_bytes()).max(1);
+    let heap = start + geometry.heap_at().0;
+    let number =
+        |at: ByteOffset| at.0.checked_sub(heap.0).filter(|bytes| bytes.is_multiple_of(unit)).map(|bytes| bytes / unit + 2);
+    let left = clues.exfat.roots.iter().filter(|root| host.leaves(root.at)).filter_map(|root| number(root.at));
+    let roots: Vec<u32> = left.filter_map(|root| u32::try_from(root).ok()).collect();
+    if !roots.contains(&geometry.root_cluster) {
+        geometry.root_cluster = roots.first().copied().unwrap_or(geometry.root_cluster);
+    }
     let folders = folders(drive, start, &geometry, sets.iter().copied(), host);
     let own = u64::from(geometry.cluster_bytes());
     let place = |folder: &u32| Some(ByteRange::sized(start + geometry.cluster_at(*folder)?.0, own));

@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::clue::{Clues, append, keep, tidy};
 use crate::fat::FatGeometry;
+use crate::fat::directory::holds_entries;
+use crate::fat::layout::{ATTR_ARCHIVE, ATTR_LONG_NAME};
 use crate::registry::marked_sector;
 use crate::{Geometry, View};
 
@@ -43,6 +45,8 @@ pub struct FatClues {
     pub fs_info: Vec<ByteOffset>,
     /// Directory starts.
     pub dots: Vec<Dot>,
+    /// Sectors of directories behind their first one: nothing but entries with names, attributes and dates that can be.
+    pub slots: Vec<ByteOffset>,
 }
 
 impl FatClues {
@@ -52,6 +56,7 @@ impl FatClues {
         append(&mut self.starts, other.starts);
         append(&mut self.fs_info, other.fs_info);
         append(&mut self.dots, other.dots);
+        append(&mut self.slots, other.slots);
     }
 
     /// Sorts and removes doubles.
@@ -60,12 +65,13 @@ impl FatClues {
         tidy(&mut self.starts);
         tidy(&mut self.fs_info);
         tidy(&mut self.dots);
+        tidy(&mut self.slots);
     }
 
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.leads() + self.fs_info.len() + self.dots.len()
+        self.leads() + self.fs_info.len() + self.dots.len() + self.slots.len()
     }
 
     /// How many clues a new volume could begin with.
@@ -80,7 +86,16 @@ impl FatClues {
 #[inline]
 #[must_use]
 pub fn is_marked(sector: &[u8; 512]) -> bool {
-    sector.starts_with(b".   ") || (sector[0] >= 0xF0 && sector[1] == 0xFF && sector[2] == 0xFF)
+    sector.starts_with(b".   ") || (sector[0] >= 0xF0 && sector[1] == 0xFF && sector[2] == 0xFF) || is_slots(sector)
+}
+
+/// A long name's part among the first two entries of a directory's sector, or two files with short names.
+#[inline]
+fn is_slots(sector: &[u8; 512]) -> bool {
+    let first = sector[11] == ATTR_LONG_NAME && sector[12] == 0 && sector[26] == 0 && sector[27] == 0;
+    let second = sector[43] == ATTR_LONG_NAME && sector[44] == 0 && sector[58] == 0 && sector[59] == 0;
+    let short = sector[11] == ATTR_ARCHIVE && sector[43] == ATTR_ARCHIVE && (sector[12] | sector[44]) & 0xE7 == 0;
+    first || second || short
 }
 
 /// Looks at one sector and keeps a clue.
@@ -100,6 +115,8 @@ pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
     }
     if let Some(dot) = dot(view, at) {
         keep(&mut clues.fat.dots, dot);
+    } else if sector.first_chunk::<512>().is_some_and(is_slots) && holds_entries(sector) {
+        keep(&mut clues.fat.slots, at);
     }
 }
 

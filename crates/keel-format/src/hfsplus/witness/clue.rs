@@ -34,6 +34,8 @@ pub struct HfsClues {
     pub headers: Vec<HeaderClue>,
     /// Header nodes of catalogs, extents overflow and attributes files.
     pub trees: Vec<TreeClue>,
+    /// Leaves of B-trees.
+    pub leaves: Vec<ByteOffset>,
 }
 
 impl HfsClues {
@@ -41,18 +43,20 @@ impl HfsClues {
     pub fn append(&mut self, other: Self) {
         append(&mut self.headers, other.headers);
         append(&mut self.trees, other.trees);
+        append(&mut self.leaves, other.leaves);
     }
 
     /// Sorts and removes doubles.
     pub fn tidy(&mut self) {
         tidy(&mut self.headers);
         tidy(&mut self.trees);
+        tidy(&mut self.leaves);
     }
 
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.headers.len() + self.trees.len()
+        self.headers.len() + self.trees.len() + self.leaves.len()
     }
 
     /// How many clues a new volume could begin with.
@@ -62,11 +66,14 @@ impl HfsClues {
     }
 }
 
-/// True when a sector may belong to an HFS+ volume: a header's signature, or a B-tree's header node.
+/// True when a sector may belong to an HFS+ volume: a header's signature, a B-tree's header node or leaf.
 #[inline]
 #[must_use]
 pub fn is_marked(sector: &[u8; 512]) -> bool {
-    sector.starts_with(&[b'H', b'+', 0, 4]) || sector.starts_with(&[b'H', b'X', 0, 5]) || is_tree_header(sector)
+    sector.starts_with(&[b'H', b'+', 0, 4])
+        || sector.starts_with(&[b'H', b'X', 0, 5])
+        || is_tree_header(sector)
+        || is_leaf(sector)
 }
 
 /// `kind` 1, `height` 0, three records, nothing reserved.
@@ -75,12 +82,21 @@ fn is_tree_header(sector: &[u8]) -> bool {
     sector.get(8..14) == Some(&[1, 0, 0, 3, 0, 0])
 }
 
+/// `kind` -1, `height` 1, nothing reserved, and a first key that is no longer than any tree of the format has.
+#[inline]
+fn is_leaf(sector: &[u8; 512]) -> bool {
+    sector[8] == 0xFF && sector[9] == 1 && sector[12] == 0 && sector[13] == 0 && sector[14] <= 2 && sector[11] != 0
+}
+
 /// Looks at one sector and keeps a clue.
 pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
     let Some(sector) = bytes.get(..512) else { return };
     let view = View::new("sector", at, sector);
     if matches!(sector, [b'H', b'+' | b'X', ..]) && HfsGeometry::parse(view).is_ok() {
         keep(&mut clues.hfsplus.headers, HeaderClue { at });
+    }
+    if sector.first_chunk::<512>().is_some_and(is_leaf) {
+        keep(&mut clues.hfsplus.leaves, at);
     }
     if is_tree_header(sector)
         && let Ok(header) = header_of(view)

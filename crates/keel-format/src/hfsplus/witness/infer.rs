@@ -33,6 +33,11 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         volume.has(WitnessKind::RootDirectory)
             || !standing.iter().any(|range| *range != volume.range() && range.contains(volume.start))
     });
+    // An alternate header taken for a start: what it names lies behind the drive, and no volume begins 2 KiB before a block.
+    found.retain(|start, volume| {
+        let misread = volume.range().end.0 > drive.len() && (start.0 + 2 * HEADER_AT).is_multiple_of(4 * HEADER_AT);
+        volume.has(WitnessKind::CoreMetadata) || !misread
+    });
     for tree in clues.hfsplus.trees.iter().filter(|tree| tree.max_key_length == CATALOG_KEY) {
         let known = |volume: &FoundVolume| volume.range().contains(tree.at) && volume.has(WitnessKind::CoreMetadata);
         if found.values().any(known) {

@@ -7,3 +7,4 @@ mod verify;
 
 pub use clue::{HeaderClue, HfsClues, TreeClue, boot_sector, is_marked, look};
 pub use infer::infer;
+pub(crate) use trees::{block_bytes, met_at};

@@ -114,8 +114,15 @@ fn read_catalog(pages: &Pages, at: ByteOffset) -> Option<Told> {
     (told.created != 0).then_some(told)
 }
 
+/// How many of how many files end where a volume of `block`-byte blocks that begins at `start` puts them.
+pub(crate) fn met_at(drive: &SharedSource, start: ByteOffset, block: u32, files: &[(String, Fork)]) -> (usize, usize) {
+    let block = u64::from(block);
+    let probes = probes(files, block);
+    (probes.iter().filter(|probe| fits(drive, start, block, probe)).count(), probes.len())
+}
+
 /// The block size that most forks agree on: each fork has as many blocks as its length needs.
-fn block_bytes(files: &[(String, Fork)]) -> Option<u32> {
+pub(crate) fn block_bytes(files: &[(String, Fork)]) -> Option<u32> {
     let mut votes: BTreeMap<u32, usize> = BTreeMap::new();
     for (_, fork) in files.iter().filter(|(_, fork)| fork.blocks > 0) {
         for size in (9..=20).map(|shift| 1u32 << shift) {

@@ -8,7 +8,7 @@ use super::clue::Streak;
 use super::infer::{common_cluster, placed_files};
 use crate::bounds::Bounds;
 use crate::clue::Clues;
-use crate::former::Former;
+use crate::former::{Former, Host};
 use crate::ntfs::layout::FIRST_USER;
 use crate::ntfs::{FormerNtfs, MftPiece, NtfsGeometry, NtfsVolume};
 use crate::{FoundVolume, Geometry, VolumeKind, Witness, WitnessKind};
@@ -24,7 +24,16 @@ const CUSTOMARY_MFT: [u64; 3] = [4, 786_432, 16];
 
 /// Volumes of an older generation that pieces of MFTs speak for which no volume of `present` reaches.
 #[must_use]
-pub(crate) fn former(drive: &SharedSource, clues: &Clues, present: &[FoundVolume]) -> Vec<FoundVolume> {
+pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume], hosts: &[Host<'_>]) -> Vec<FoundVolume> {
+    let present: Vec<FoundVolume> = hosts.iter().map(|host| host.volume.clone()).collect();
+    let present = &present;
+    // What a boot sector or the like still says of an older volume is right for its pieces too.
+    let stated =
+        found.iter().filter(|older| hosts.iter().any(|host| host.is_over(older))).filter_map(|older| match older.geometry {
+            Geometry::Ntfs(geometry) => Some((older.range(), u64::from(geometry.cluster_bytes))),
+            _ => None,
+        });
+    let stated: Vec<(ByteRange, u64)> = stated.collect();
     let reached = reached(drive, present);
     let mut pieces: Vec<Streak> = clues.ntfs.streaks.iter().flat_map(|streak| unreached(streak, &reached)).collect();
     // Only ground that a present volume was made on has an older generation.
@@ -35,7 +44,7 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, present: &[FoundVolume
     let mut volumes: BTreeMap<(ByteOffset, u64, u32), (Vec<Streak>, i32)> = BTreeMap::new();
     for piece in &pieces {
         let Some(host) = present.iter().find(|volume| volume.range().contains(piece.at)) else { continue };
-        let (start, cluster, met) = place(drive, piece, host, &bounds);
+        let (start, cluster, met) = place(drive, piece, host, (&bounds, &stated));
         let known = volumes.entry((start, cluster, piece.record_bytes)).or_default();
         known.0.push(*piece);
         known.1 += met;
@@ -81,8 +90,18 @@ fn unreached(streak: &Streak, reached: &RangeSet) -> Vec<Streak> {
 
 /// Where the volume of a piece starts, its cluster size, and how many more of its files begin there as their types promise
 /// than anywhere else.
-fn place(drive: &SharedSource, piece: &Streak, host: &FoundVolume, bounds: &Bounds) -> (ByteOffset, u64, i32) {
+fn place(
+    drive: &SharedSource,
+    piece: &Streak,
+    host: &FoundVolume,
+    (bounds, stated): (&Bounds, &[(ByteRange, u64)]),
+) -> (ByteOffset, u64, i32) {
     let placed = placed_files(drive, piece);
+    // What was overwritten since begins otherwise everywhere: matches count, mismatches do not.
+    let begun = |start: u64| placed.iter().filter(|file| file.begins(drive, start) > 0).count();
+    if let Some((range, cluster)) = stated.iter().find(|(range, _)| range.contains(piece.at)) {
+        return (range.start, *cluster, i32::try_from(begun(range.start.0)).unwrap_or(0));
+    }
     let own = match &host.geometry {
         Geometry::Ntfs(geometry) => u64::from(geometry.cluster_bytes),
         _ => 4096,
@@ -93,8 +112,6 @@ fn place(drive: &SharedSource, piece: &Streak, host: &FoundVolume, bounds: &Boun
     let around = bounds.around(piece.at).map(|(start, _)| start.0);
     let mut starts: Vec<u64> = [host.start.0].into_iter().chain(around).chain(customary).collect();
     starts.retain(|start| (piece.at.0.abs_diff(*start)).is_multiple_of(512) && *start <= piece.at.0);
-    // What was overwritten since begins otherwise everywhere: matches count, mismatches do not.
-    let begun = |start: u64| placed.iter().filter(|file| file.begins(drive, start) > 0).count();
     let best = starts
         .iter()
         .copied()

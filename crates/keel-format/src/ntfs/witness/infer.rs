@@ -50,7 +50,12 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         if found.values().any(|volume| holds_record_zero(volume, *at)) {
             continue;
         }
-        for (start, geometry, witness) in from_record_zero(drive, *at, clues) {
+        let answers = from_record_zero(drive, *at, clues);
+        // Of the two starts that such a record allows one that is known already is right.
+        if answers.iter().any(|(start, ..)| found.contains_key(start)) {
+            continue;
+        }
+        for (start, geometry, witness) in answers {
             if found.contains_key(&start) {
                 continue;
             }
@@ -250,9 +255,13 @@ fn from_record_zero(drive: &SharedSource, at: ByteOffset, clues: &Clues) -> Vec<
     let (Some(cluster_bytes), Some(mft_lcn), Some(mirror_lcn)) = (cluster_bytes, first_lcn(&zero), first_lcn(&one)) else {
         return Vec::new();
     };
-    let places = [mft_lcn, mirror_lcn].map(|lcn| at.0.checked_sub(lcn.saturating_mul(u64::from(cluster_bytes))).map(ByteOffset));
+    // A mirror has four records, or as many as fill a cluster; an MFT has more.
+    let in_mirror = (u64::from(cluster_bytes) / u64::from(size)).max(4);
+    let is_mirror = [4, in_mirror].into_iter().any(|count| neighbour(count - 1).is_some() && neighbour(count).is_none());
+    let lcns: &[u64] = if is_mirror { &[mirror_lcn] } else { &[mft_lcn, mirror_lcn] };
+    let places = lcns.iter().map(|lcn| at.0.checked_sub(lcn.saturating_mul(u64::from(cluster_bytes))).map(ByteOffset));
     let mut answers = Vec::new();
-    for start in places.into_iter().flatten() {
+    for start in places.flatten() {
         let mut geometry = NtfsGeometry {
             bytes_per_sector: drive.sector_size().0,
             cluster_bytes,
