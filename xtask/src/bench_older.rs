@@ -29,7 +29,7 @@ const BYTES: u64 = 320 * MIB;
 /// Seconds from 1904, where HFS+ begins to count, to 1970.
 const HFS_EPOCH: u64 = 2_082_844_800;
 /// Volumes of each pair.
-const SEEDS: u64 = 1;
+const SEEDS: u64 = 2;
 
 /// What is made, and over what: the same options and others.
 const KINDS: [(&str, &[&str]); 9] = [
@@ -52,12 +52,11 @@ struct Was {
     ground: Vec<ByteRange>,
 }
 
-/// Runs every pair.
-pub(crate) fn rows(work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
-    let only = std::env::var("KEEL_BENCH_ONLY").ok();
+/// Runs every pair; with `only`, those of which one of its kinds (parted by commas) is the older one, each with a line of its own.
+pub(crate) fn rows(work: &Path, tallies: &mut BTreeMap<String, Tally>, only: Option<&str>) -> anyhow::Result<()> {
     for seed in 0..SEEDS {
         for (index, (old, options)) in KINDS.into_iter().enumerate() {
-            if only.as_deref().is_some_and(|only| !only.split(',').any(|kind| kind == old)) {
+            if only.is_some_and(|only| !only.split(',').any(|kind| kind == old)) {
                 continue;
             }
             let base = work.join("older.img");
@@ -68,7 +67,8 @@ pub(crate) fn rows(work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow
             let before = read_all(&base, &items)?;
             for (new, options) in KINDS.into_iter().filter(|(new, options)| *new != "hfsplus" || options.is_empty()) {
                 let is = Made { kind: new, options, bytes: BYTES, os_type: 0 };
-                pair(&before, &base, (&was, &is), work, tallies)?;
+                let said = pair(&before, &base, (&was, &is), work, tallies)?;
+                only.iter().for_each(|_| println!("{said}"));
             }
         }
     }
@@ -199,16 +199,12 @@ fn pair(
     (was, is): (&Made, &Made),
     work: &Path,
     tallies: &mut BTreeMap<String, Tally>,
-) -> anyhow::Result<()> {
+) -> anyhow::Result<String> {
     let image = work.join("volume.img");
     fresh(&image)?;
     drives::copy_data(base, &File::options().write(true).open(&image)?, 0)?;
     let later = vec![Item { path: "n.txt".into(), bytes: b"made over\n".to_vec() }];
     put(is, &later, &image, work)?;
-    if let Ok(folder) = std::env::var("KEEL_BENCH_KEEP") {
-        let name = format!("{}{}-{}{}.img", was.kind, was.options.len(), is.kind, is.options.len());
-        std::process::Command::new("cp").arg("--sparse=always").arg(&image).arg(Path::new(&folder).join(name)).status()?;
-    }
     let path = image.to_string_lossy().into_owned();
     let began = Instant::now();
     let swept = document(&ykeel(work, &["sweep", &path, "--reach", "surface", "--json"])?);
@@ -236,32 +232,23 @@ fn pair(
             // Called whole and not what was written.
             let told = line["path"].as_str().unwrap_or_default();
             let same = hashes.iter().find(|(path, _)| told.ends_with(path.rsplit('/').next().unwrap_or(path)));
-            let wrong = line["ground"] == "whole" && same.is_some_and(|(_, wanted)| *wanted != hash);
-            tally.wrong += u64::from(wrong);
-            if wrong && std::env::var_os("KEEL_BENCH_ONLY").is_some() {
-                println!("    wrong: {told} {}", line["bytes"]);
-            }
+            tally.wrong += u64::from(line["ground"] == "whole" && same.is_some_and(|(_, wanted)| *wanted != hash));
         }
     }
     let back = standing.iter().filter(|file| right.contains_key(&file.hash)).count() as u64;
     tally.files_back += back;
-    if std::env::var_os("KEEL_BENCH_ONLY").is_some() {
-        println!(
-            "{} {:?} under {} {:?}: {back} of {} standing ({} files), {took:.1?}, {:?}",
-            was.kind,
-            was.options,
-            is.kind,
-            is.options,
-            standing.len(),
-            before.len(),
-            finds.iter().map(|find| format!("{} {} {}", find["kind"], find["grade"], find["older_than"])).collect::<Vec<_>>()
-        );
-        for file in standing.iter().filter(|file| !right.contains_key(&file.hash)).take(3) {
-            println!("    not back: {}", file.path);
-        }
-    }
     // A present volume stands: nothing is to be mended.
     let mended = ykeel(work, &["mend", "--json", &path])?;
     tally.mended += u64::from(mended.status.code() == Some(5));
-    Ok(())
+    let lost: Vec<&str> =
+        standing.iter().filter(|file| !right.contains_key(&file.hash)).map(|file| file.path.as_str()).take(3).collect();
+    Ok(format!(
+        "{} {:?} under {} {:?}: {back} of {} that stand ({} files), {took:.1?}, not back: {lost:?}",
+        was.kind,
+        was.options,
+        is.kind,
+        is.options,
+        standing.len(),
+        before.len()
+    ))
 }

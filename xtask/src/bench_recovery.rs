@@ -77,8 +77,8 @@ const VOLUMES: &[Made] = &[
     Made { kind: "xfs", options: &["-s", "size=4096"], bytes: 320 * MIB, os_type: 0x83 },
 ];
 
-/// Prints the table.
-pub(crate) fn run_all() -> anyhow::Result<()> {
+/// Prints the table; with `older`, the rows about older generations of these kinds alone.
+pub(crate) fn run_all(older: Option<&str>) -> anyhow::Result<()> {
     setup::install(setup::PACKAGES)?;
     run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
     let work = root().join("target/bench-recovery");
@@ -89,16 +89,15 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
         "class", "drives", "exact", "false", "files", "wrong", "mended", "taken", "slowest"
     );
     let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
-    let older_alone = std::env::var_os("KEEL_BENCH_ONLY").is_some();
-    for made in VOLUMES.iter().filter(|_| !older_alone) {
+    for made in VOLUMES.iter().filter(|_| older.is_none()) {
         for seed in 0..SEEDS {
             harmed_rows(made, seed, &work, &mut tallies)?;
         }
     }
-    for seed in (0..SEEDS).filter(|_| !older_alone) {
+    for seed in (0..SEEDS).filter(|_| older.is_none()) {
         tables(seed, &work, &mut tallies)?;
     }
-    bench_older::rows(&work, &mut tallies)?;
+    bench_older::rows(&work, &mut tallies, older)?;
     for (class, tally) in &tallies {
         println!(
             "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>8.1}s",

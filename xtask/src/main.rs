@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery]`.
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery [--older=KINDS]]`.
 #![forbid(unsafe_code)]
 
 mod bench;
@@ -27,7 +27,9 @@ fn main() -> anyhow::Result<()> {
         Some("demo-drives") => drives::build(rest),
         Some("shots") => shots::take(),
         Some("bench") if rest.iter().any(|word| word == "--mend") => bench_mend::run_all(),
-        Some("bench") if rest.iter().any(|word| word == "--recovery") => bench_recovery::run_all(),
+        Some("bench") if rest.iter().any(|word| word == "--recovery") => {
+            bench_recovery::run_all(rest.iter().find_map(|word| word.strip_prefix("--older=")))
+        }
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
         Some("bench") => bench::run_all(),
@@ -37,7 +39,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery [--older=KINDS]] | guest"
         ),
     }
 }

@@ -19,7 +19,7 @@ use crate::{
 };
 
 /// The most files whose beginnings are looked at.
-const MOST_BEGUN: usize = 48;
+const MOST_BEGUN: usize = 256;
 
 /// What is left of a volume that another one was made over.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

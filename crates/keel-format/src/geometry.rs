@@ -103,7 +103,8 @@ impl Geometry {
         match self {
             Self::Ext(ext) => ext::set_aside(window, *ext),
             Self::HfsPlus(hfs) => hfsplus::set_aside(window, *hfs),
-            Self::Ntfs(_) | Self::Fat(_) | Self::ExFat(_) | Self::Known(_) | Self::Former(_) => RangeSet::default(),
+            Self::ExFat(exfat) => exfat::set_aside(window, *exfat),
+            Self::Ntfs(_) | Self::Fat(_) | Self::Known(_) | Self::Former(_) => RangeSet::default(),
         }
     }
 

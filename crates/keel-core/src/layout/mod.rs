@@ -100,6 +100,15 @@ pub struct Layout {
     pub whole_drive: bool,
 }
 
+impl Layout {
+    /// True for a find that is put or left in its place: one of the entries, or the volume that fills the drive without a table.
+    #[must_use]
+    pub fn holds(&self, find: &Find) -> bool {
+        let whole = self.whole_drive && find.start_byte.0 == 0 && find.is_outer();
+        whole || self.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
+    }
+}
+
 /// Settles `finds` into a layout for `source`, whose table reads as `table`.
 #[must_use]
 pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choices: &Choices) -> Layout {

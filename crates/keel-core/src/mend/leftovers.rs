@@ -34,10 +34,10 @@ pub struct Leftover {
 /// Every leftover of a drive whose volumes are settled in `layout`.
 #[must_use]
 pub fn leftovers(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout) -> Vec<Leftover> {
-    let chosen: Vec<&Find> = finds.iter().filter(|find| is_chosen(find, layout)).collect();
+    let chosen: Vec<&Find> = finds.iter().filter(|find| layout.holds(find)).collect();
     let mut found = gpt_headers(source, table, finds, layout);
     // What lies wholly inside a container, or holds the ground by itself, is no leftover.
-    let stale = outer(finds).filter(|find| find.kind.why_closed().is_some() && !is_chosen(find, layout));
+    let stale = outer(finds).filter(|find| find.kind.why_closed().is_some() && !layout.holds(find));
     for container in stale {
         let beaten = chosen.iter().any(|find| disproves(find, container));
         let places = container.witnesses.iter().filter(|witness| witness.weight > 0).filter_map(|witness| witness.at_byte);
@@ -64,11 +64,6 @@ fn disproves(find: &Find, container: &Find) -> bool {
     let main = container.witnesses.iter().find(|witness| witness.kind == WitnessKind::BootSector && witness.weight > 0);
     let taken = main.and_then(|witness| witness.at_byte).is_none_or(|at| find.range().contains(at));
     overlaps && stronger && (taken || find.start_byte == container.start_byte)
-}
-
-fn is_chosen(find: &Find, layout: &Layout) -> bool {
-    let whole = layout.whole_drive && find.start_byte.0 == 0;
-    whole || layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
 }
 
 /// Headers of a GPT where there should be none: both places of a drive with an MBR or without a table.

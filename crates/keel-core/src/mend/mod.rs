@@ -165,10 +165,7 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
     take_table(source, table, layout, wishes, &mut staged);
     withhold_what_lowers(source, finds, layout, &mut staged);
     if wishes.only != Only::Table {
-        let chosen = finds.iter().filter(|find| {
-            let whole = layout.whole_drive && find.start_byte.0 == 0;
-            whole || layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id))
-        });
+        let chosen = finds.iter().filter(|find| layout.holds(find));
         for find in chosen {
             let mended = structures::edits(source, find, wishes);
             staged.edits.extend(mended.edits);

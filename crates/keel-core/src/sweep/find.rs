@@ -129,7 +129,7 @@ impl Find {
         // The first 32 KiB of such a volume belong to the system: tables of boot sticks stand there.
         let leaves_room = self.kind.leaves_room_for_tables() && self.grade >= Grade::Strong;
         let superblock_alone = superblock_alone || leaves_room;
-        self.start_byte.0 == 0 && self.inside.is_none() && (table.mbr.is_volume || superblock_alone)
+        self.start_byte.0 == 0 && self.is_outer() && (table.mbr.is_volume || superblock_alone)
     }
 
     /// The label, or a dash.

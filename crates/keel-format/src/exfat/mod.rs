@@ -15,7 +15,7 @@ mod tests;
 
 pub use directory::{ENTRY_BYTES, FileSet, Sets, Step};
 pub use former::FormerExFat;
-pub(crate) use former::{former, open as open_former};
+pub(crate) use former::{former, open as open_former, set_aside};
 pub use layout::ExFatGeometry;
 pub use read::{Core, ExFatVolume};
 pub use upcase::UpCase;

@@ -168,7 +168,8 @@ fn inferred(drive: &SharedSource, leaves: &[ByteOffset], host: &Host<'_>) -> Opt
     Some((start, geometry))
 }
 
-/// The size of the nodes with which most bytes of `catalog` and of `leaves` are leaves.
+/// The size of the nodes with which most of `catalog` and of `leaves` are leaves; the smaller one of two: nodes that are alike may pass
+/// for one of twice the size.
 fn node_bytes(window: &SharedSource, catalog: &[Extent], leaves: &[ByteOffset]) -> Option<u16> {
     let pages = Pages::new(Arc::clone(window));
     let count = |size: u16| {

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use keel_source::{ByteOffset, printable};
+use keel_source::{ByteOffset, ByteRange, RangeSet, printable};
 
 use super::index::{self, each_name};
 use super::layout::{BITMAP, DATA, IN_USE, IS_DIRECTORY, ROOT, VOLUME_INFORMATION};
@@ -242,4 +242,24 @@ pub(super) fn claims(volume: &NtfsVolume, each: &mut dyn FnMut(&str, &[Extent]))
     {
         each("the backup boot sector", &[backup]);
     }
+}
+
+/// Clusters that the cluster bitmap counts as used and that no record claims, in runs.
+pub(super) fn unclaimed(volume: &NtfsVolume) -> Option<Vec<std::ops::Range<u64>>> {
+    let allocation = allocation(volume)?;
+    let unit = u64::from(volume.geometry().cluster_bytes).max(1);
+    let mut left = RangeSet::default();
+    allocation.used().iter().for_each(|units| left.add(allocation.range(units)));
+    let mut claimed = RangeSet::default();
+    claims(volume, &mut |_, extents| {
+        for extent in extents {
+            extent.volume_at.into_iter().for_each(|at| claimed.add(ByteRange::sized(at, extent.bytes)));
+        }
+    });
+    for run in &volume.mft().runs {
+        let at = run.lcn.map(|lcn| volume.geometry().cluster_at(lcn));
+        at.into_iter().for_each(|at| claimed.add(ByteRange::sized(at, run.clusters.saturating_mul(unit))));
+    }
+    let lacking = left.ranges().iter().flat_map(|range| claimed.lacking(*range));
+    Some(lacking.map(|range| range.start.0.div_ceil(unit)..range.end.0 / unit).filter(|run| !run.is_empty()).collect())
 }

@@ -106,7 +106,7 @@ impl NtfsVolume {
         Ok(Self::with_map(source, former.geometry, mft))
     }
 
-    fn with_map(source: SharedSource, geometry: NtfsGeometry, mft: MftMap) -> Self {
+    pub(super) fn with_map(source: SharedSource, geometry: NtfsGeometry, mft: MftMap) -> Self {
         let mut summary = VolumeSummary {
             kind: VolumeKind::Ntfs,
             label: None,
@@ -165,15 +165,13 @@ impl NtfsVolume {
         let size = u64::from(self.geometry.record_bytes);
         let mut damaged = 0u64;
         let mut number = 0;
-        'runs: for run in &self.mft.runs {
-            let run_bytes = run.clusters.saturating_mul(u64::from(self.geometry.cluster_bytes));
-            let Some(lcn) = run.lcn else { continue };
+        'runs: for (first, start, run_bytes) in self.mft.stretches(&self.geometry) {
             // Holes have numbers too.
-            number = number.max(run.vcn.saturating_mul(u64::from(self.geometry.cluster_bytes)) / size.max(1));
+            number = number.max(first);
             let mut at = 0;
             while at < run_bytes {
                 let len = SCAN_STEP.min(run_bytes - at);
-                let place = self.geometry.cluster_at(lcn) + at;
+                let place = start + at;
                 let Ok((bytes, missing)) = read_lenient(self.source.as_ref(), place, len as usize, "MFT") else { break };
                 if missing > 0 {
                     findings.push(Finding::at(

@@ -59,6 +59,38 @@ pub(crate) fn decode(view: View<'_>, lowest_vcn: u64, limit: u64) -> Result<Vec<
     Ok(runs)
 }
 
+/// The mapping pairs of `runs`, which follow one another from virtual cluster 0 on, with the zero that ends them.
+#[must_use]
+pub(crate) fn encode(runs: &[Run]) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let mut before = 0i64;
+    for run in runs {
+        let length = shortest(run.clusters.cast_signed());
+        let place = run.lcn.map(|lcn| {
+            let delta = lcn.cast_signed().wrapping_sub(before);
+            before = lcn.cast_signed();
+            shortest(delta)
+        });
+        let place = place.unwrap_or_default();
+        bytes.push(u8::try_from(place.len() << 4 | length.len()).unwrap_or(0));
+        bytes.extend(length);
+        bytes.extend(place);
+    }
+    bytes.push(0);
+    bytes
+}
+
+/// The fewest bytes that hold a signed number, little-endian.
+fn shortest(number: i64) -> Vec<u8> {
+    let wide = number.to_le_bytes();
+    let fits = |count: &usize| {
+        let shift = 64 - u32::try_from(*count).unwrap_or(8) * 8;
+        number << shift >> shift == number
+    };
+    let count = (1..8).find(fits).unwrap_or(8);
+    wide.iter().take(count).copied().collect()
+}
+
 /// A little-endian number of 0 to 8 bytes; `signed` extends its sign.
 fn number(bytes: &[u8], signed: bool) -> i64 {
     let mut wide = [if signed && bytes.last().is_some_and(|top| top & 0x80 != 0) { 0xFF } else { 0 }; 8];
@@ -84,5 +116,30 @@ pub(crate) fn join(runs: &mut Vec<Run>) -> bool {
             false
         }
         None => true,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use keel_source::ByteOffset;
+
+    use super::*;
+
+    #[test]
+    fn pairs_that_are_written_read_the_same() {
+        let mut vcn = 0;
+        let places = [Some(4u64), None, Some(786_432), Some(3), Some(0x7F), Some(0x80), Some(1 << 40)];
+        let runs: Vec<Run> = places
+            .into_iter()
+            .zip([1u64, 127, 128, 65_535, 1 << 20, 3, 40])
+            .map(|(lcn, clusters)| {
+                let run = Run { vcn, lcn, clusters };
+                vcn += clusters;
+                run
+            })
+            .collect();
+        let bytes = encode(&runs);
+        assert_eq!(decode(View::new("pairs", ByteOffset(0), &bytes), 0, 1 << 48).unwrap(), runs);
+        assert_eq!(encode(&[]), [0]);
     }
 }

@@ -6,7 +6,7 @@ mod base;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::ops::ControlFlow;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
 use super::directory::{ENTRY_BYTES, FileSet, Sets, Step};
@@ -183,6 +183,22 @@ fn take_cluster(
         }
     }
     true
+}
+
+/// Ground of the volume in `source` that its formatter set aside and did not clear: what bitmap and up-case table leave of their last
+/// clusters.
+pub(crate) fn set_aside(source: SharedSource, geometry: ExFatGeometry) -> RangeSet {
+    let mut ground = RangeSet::default();
+    let Ok(volume) = ExFatVolume::open(source, geometry) else { return ground };
+    let unit = u64::from(geometry.cluster_bytes()).max(1);
+    for entry in [volume.core().bitmap, volume.core().upcase].into_iter().flatten() {
+        let bytes = entry.data_length.get();
+        let Some(at) = geometry.cluster_at(entry.first_cluster.get()).filter(|_| bytes < geometry.volume_bytes()) else {
+            continue;
+        };
+        ground.add(ByteRange::sized(at + bytes, bytes.next_multiple_of(unit) - bytes));
+    }
+    ground
 }
 
 /// Opens what is left of the volume in `source`.

@@ -131,23 +131,14 @@ fn tell(
     streaks.sort_by_key(|streak| (streak.first, std::cmp::Reverse(streak.count)));
     let mut pieces: Vec<MftPiece> = Vec::new();
     let mut next = 0;
-    for streak in &streaks {
-        // Of two pieces with the same numbers the one that begins first is taken; a piece is taken from a cluster's start on.
-        let mut skip = next.max(streak.first) - streak.first;
-        while skip < streak.count
-            && (!((streak.at + skip * size) - start).is_multiple_of(cluster)
-                || !((streak.first + skip) * size).is_multiple_of(cluster))
-        {
-            skip += 1;
-        }
+    for streak in streaks.iter().filter(|streak| streak.at >= start) {
+        // Of two pieces with the same numbers the one that begins first is taken.
+        let skip = next.max(streak.first) - streak.first;
         if skip >= streak.count {
             continue;
         }
-        let piece = MftPiece {
-            first: streak.first + skip,
-            count: streak.count - skip,
-            lcn: ((streak.at + skip * size) - start) / cluster,
-        };
+        let at = ByteOffset(streak.at.0 + skip * size - start.0);
+        let piece = MftPiece { first: streak.first + skip, count: streak.count - skip, at };
         next = piece.first + piece.count;
         pieces.push(piece);
     }
@@ -161,8 +152,8 @@ fn tell(
     let geometry = NtfsGeometry {
         bytes_per_sector: drive.sector_size().0,
         cluster_bytes: u32::try_from(cluster).ok()?,
-        mft_lcn: pieces.first()?.lcn,
-        mirror_lcn: pieces.first()?.lcn,
+        mft_lcn: pieces.first()?.at.0 / cluster,
+        mirror_lcn: pieces.first()?.at.0 / cluster,
         record_bytes,
         index_bytes: 4096,
         total_sectors: ((end.0.checked_sub(start.0)?) / u64::from(drive.sector_size().0)).checked_sub(1)?,

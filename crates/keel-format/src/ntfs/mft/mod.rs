@@ -1,11 +1,13 @@
 //! The MFT as a map: where each record stands.
 
+mod pieces;
+
 use keel_source::{ByteOffset, SharedSource};
 use serde::Serialize;
 
-use super::layout::{ATTRIBUTE_LIST, DATA};
-use super::runs::{self, Run};
-use super::{Body, NtfsGeometry, Record};
+use crate::ntfs::layout::{ATTRIBUTE_LIST, DATA};
+use crate::ntfs::runs::{self, Run};
+use crate::ntfs::{Body, NtfsGeometry, Record};
 use crate::{Finding, FormatError, Problem, Severity, read_bytes};
 
 /// Records among which the first one that stands is looked for, where record 0 is gone.
@@ -24,8 +26,8 @@ pub struct MftPiece {
     pub first: u64,
     /// Count of records.
     pub count: u64,
-    /// Cluster where it begins.
-    pub lcn: u64,
+    /// Where it begins, in bytes of the volume.
+    pub at: ByteOffset,
 }
 
 /// What is left of a volume that another one was made over.
@@ -41,8 +43,10 @@ pub struct FormerNtfs {
 /// The map of `$MFT`'s own data.
 #[derive(Debug, Clone)]
 pub struct MftMap {
-    /// Runs, without gaps from VCN 0.
+    /// Runs, without gaps from VCN 0; empty for what is left of a former MFT.
     pub runs: Vec<Run>,
+    /// The pieces of a former MFT, by the numbers of their records.
+    pub pieces: Vec<MftPiece>,
     /// Count of records.
     pub records: u64,
     /// What was wrong on the way.
@@ -79,23 +83,19 @@ impl MftMap {
     /// The map of what is left of a former MFT: its pieces, with holes between them.
     #[must_use]
     pub fn of_pieces(former: &FormerNtfs) -> Self {
-        let (size, cluster) = (u64::from(former.geometry.record_bytes), u64::from(former.geometry.cluster_bytes).max(1));
-        let mut map = Self { runs: Vec::new(), records: 0, findings: Vec::new() };
-        let mut next = 0;
-        for piece in &former.pieces {
-            let vcn = piece.first.saturating_mul(size) / cluster;
-            if vcn < next {
-                continue;
-            }
-            if vcn > next {
-                map.runs.push(Run { vcn: next, lcn: None, clusters: vcn - next });
-            }
-            let clusters = piece.count.saturating_mul(size).div_ceil(cluster);
-            map.runs.push(Run { vcn, lcn: Some(piece.lcn), clusters });
-            map.records = piece.first.saturating_add(piece.count);
-            next = vcn.saturating_add(clusters);
-        }
-        map
+        let records = former.pieces.last().map_or(0, |piece| piece.first.saturating_add(piece.count));
+        Self { runs: Vec::new(), pieces: former.pieces.clone(), records, findings: Vec::new() }
+    }
+
+    /// Where records stand: each stretch with the number of its first record, its place in the volume and its length in bytes.
+    pub(super) fn stretches(&self, geometry: &NtfsGeometry) -> Vec<(u64, ByteOffset, u64)> {
+        let (size, cluster) = (u64::from(geometry.record_bytes).max(1), u64::from(geometry.cluster_bytes));
+        let of_run = |run: &Run| {
+            let first = run.vcn.saturating_mul(cluster) / size;
+            run.lcn.map(|lcn| (first, geometry.cluster_at(lcn), run.clusters.saturating_mul(cluster)))
+        };
+        let of_piece = |piece: &MftPiece| (piece.first, piece.at, piece.count.saturating_mul(size));
+        self.runs.iter().filter_map(of_run).chain(self.pieces.iter().map(of_piece)).collect()
     }
 
     fn from_record_at(source: &SharedSource, geometry: &NtfsGeometry, at: ByteOffset) -> Result<Self, FormatError> {
@@ -104,7 +104,7 @@ impl MftMap {
         let missing = || FormatError::new("file record 0", at, Problem::Missing("non-resident $DATA in it"));
         let data = record.attribute(DATA, "").ok_or_else(missing)?;
         let Body::NonResident { header, .. } = &data.body else { return Err(missing()) };
-        let mut map = Self { runs: data.runs(geometry.clusters())?, records: 0, findings: Vec::new() };
+        let mut map = Self { runs: data.runs(geometry.clusters())?, pieces: Vec::new(), records: 0, findings: Vec::new() };
         map.records = header.data_size.get() / u64::from(geometry.record_bytes);
         if record.attribute(ATTRIBUTE_LIST, "").is_some() {
             map.extend(source, geometry, &record)?;
@@ -164,7 +164,7 @@ impl MftMap {
         let cluster = u64::from(geometry.cluster_bytes);
         let clusters = ((low + 1) * size).div_ceil(cluster);
         let first = Run { vcn: 0, lcn: Some(geometry.mft_lcn), clusters };
-        let mut map = Self { runs: vec![first], records: low + 1, findings: Vec::new() };
+        let mut map = Self { runs: vec![first], pieces: Vec::new(), records: low + 1, findings: Vec::new() };
         let mut more: Vec<Run> = Vec::new();
         for number in 0..(low + 1).min(MOST_EXTENSIONS) {
             let Some(extension) = record(number).filter(|found| found.is_in_use() && found.extends(0)) else { continue };
@@ -174,7 +174,9 @@ impl MftMap {
         }
         more.retain(|run| run.vcn >= clusters);
         map.runs.extend(more);
-        runs::join(&mut map.runs);
+        if !runs::join(&mut map.runs) || map.runs.len() == 1 {
+            pieces::add(source, geometry, &mut map);
+        }
         let reach = map.runs.last().map_or(0, |run| run.vcn + run.clusters).saturating_mul(cluster);
         map.records = reach / size;
         Some(map)
@@ -183,7 +185,7 @@ impl MftMap {
     /// A very fragmented MFT keeps more of its runs in extension records; those lie in the part already known.
     fn extend(&mut self, source: &SharedSource, geometry: &NtfsGeometry, record: &Record) -> Result<(), FormatError> {
         let base = self.clone();
-        let parts = super::stream::list_entries(source, geometry, record)?;
+        let parts = crate::ntfs::stream::list_entries(source, geometry, record)?;
         for part in parts.iter().filter(|part| part.type_code == DATA && part.record != 0) {
             let Ok(extension) = base.record(source, geometry, part.record) else { continue };
             for attribute in
@@ -198,7 +200,13 @@ impl MftMap {
     /// Where record `number` stands in the volume.
     #[must_use]
     pub fn position(&self, geometry: &NtfsGeometry, number: u64) -> Option<ByteOffset> {
-        let at = number.checked_mul(u64::from(geometry.record_bytes))?;
+        let size = u64::from(geometry.record_bytes);
+        if !self.pieces.is_empty() {
+            let index = self.pieces.partition_point(|piece| piece.first.saturating_add(piece.count) <= number);
+            let piece = self.pieces.get(index).filter(|piece| piece.first <= number)?;
+            return Some(piece.at + (number - piece.first).checked_mul(size)?);
+        }
+        let at = number.checked_mul(size)?;
         let cluster = u64::from(geometry.cluster_bytes);
         let vcn = at / cluster;
         let index = self.runs.partition_point(|run| run.vcn + run.clusters <= vcn);
@@ -216,7 +224,7 @@ impl MftMap {
             FormatError::new("file record", geometry.cluster_at(geometry.mft_lcn), Problem::Missing("record of that number"));
         let at = self.position(geometry, number).filter(|_| number < self.records).ok_or(missing.clone())?;
         let size = geometry.record_bytes as usize;
-        if geometry.cluster_bytes >= geometry.record_bytes {
+        if geometry.cluster_bytes >= geometry.record_bytes || !self.pieces.is_empty() {
             return Record::parse(read_bytes(source.as_ref(), at, size, "file record")?, at);
         }
         let mut bytes = Vec::with_capacity(size);

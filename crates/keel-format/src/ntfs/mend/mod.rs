@@ -1,6 +1,10 @@
 //! The NTFS structures that stand twice: boot sector and first MFT records.
 
+mod first;
+
 use keel_source::{ByteOffset, SharedSource};
+
+use first::First;
 
 use super::record::Record;
 use super::{NtfsGeometry, NtfsVolume, make};
@@ -49,9 +53,14 @@ const MIRRORED: [(u64, &str); 4] = [(0, "$MFT"), (1, "$MFTMirr"), (2, "$LogFile"
 #[must_use]
 pub fn structures(window: &SharedSource, geometry: &NtfsGeometry, hidden: u32, compute: Compute) -> Vec<Structure> {
     let volume = NtfsVolume::open(SharedSource::clone(window), *geometry).ok();
+    let lost = volume.as_ref().filter(|volume| first::are_lost(volume)).map(first::compute);
+    let first = lost.as_ref().and_then(|lost| lost.as_ref().ok());
+    // Without them nothing stated where the mirror is.
+    let geometry = &NtfsGeometry { mirror_lcn: first.map_or(geometry.mirror_lcn, |first| first.mirror_lcn), ..*geometry };
     let mut structures = vec![boot(window, geometry, hidden, (volume.as_ref(), compute))];
     if let Some(volume) = &volume {
-        structures.extend(MIRRORED.iter().filter_map(|(number, name)| record(window, geometry, volume, *number, name)));
+        let read = |(number, name): &(u64, &str)| record(window, geometry, volume, (*number, name), (first, compute));
+        structures.extend(MIRRORED.iter().filter_map(read));
     }
     structures
 }
@@ -110,7 +119,13 @@ fn computed(geometry: &NtfsGeometry, hidden: u32, size: usize, volume: &NtfsVolu
     Computed { bytes, witnesses }
 }
 
-fn record(window: &SharedSource, geometry: &NtfsGeometry, volume: &NtfsVolume, number: u64, name: &str) -> Option<Structure> {
+fn record(
+    window: &SharedSource,
+    geometry: &NtfsGeometry,
+    volume: &NtfsVolume,
+    (number, name): (u64, &str),
+    (first, compute): (Option<&First>, Compute),
+) -> Option<Structure> {
     let size = geometry.record_bytes as usize;
     let main = volume.mft().position(geometry, number)?;
     let copy = geometry.cluster_at(geometry.mirror_lcn) + number * size as u64;
@@ -135,5 +150,11 @@ fn record(window: &SharedSource, geometry: &NtfsGeometry, volume: &NtfsVolume, n
     };
     let name = format!("MFT record {number} ({name})");
     let read = Structure::read(window, name, size, (main, &[copy]), &judge, &|bytes| bytes);
+    let computed = || {
+        let first = first?;
+        let bytes = first.records.get(usize::try_from(number).ok()?)?.clone();
+        Some(Computed { bytes, witnesses: vec![("Magic", first.says.clone())] })
+    };
+    let read = read.with_computed(compute, computed);
     Some(Structure { fields: RECORD.to_vec(), renews_copies: true, ..read })
 }
