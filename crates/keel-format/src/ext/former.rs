@@ -21,6 +21,8 @@ use crate::{Entry, Existence, FormatError, FoundVolume, Geometry, NodeId, NodeKi
 const MOST_FOLDERS: usize = 65_536;
 /// The most inodes that are looked at for folders: tables of 1 GiB with inodes of 256 bytes.
 const MOST_SCANNED: u64 = 4 << 20;
+/// The most copies of superblocks that are looked at.
+const MOST_COPIES: usize = 4096;
 /// The most groups whose inode tables are asked for.
 const MOST_GROUPS: u32 = 65_536;
 /// The most inodes of an older generation that are looked at for files that no folder names.
@@ -69,15 +71,43 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume],
             }
             _ => None,
         });
+        // Of two volumes that begin at the same place the formats tell one; copies of the other one's superblock may stand still.
+        let copies = superblocks(drive, clues, found, host);
+        let copies = copies
+            .into_iter()
+            .map(|(start, geometry)| (start, FormerExt { geometry, before: None, folders: left(start, &geometry) }));
         let in_place = match &host.volume.geometry {
             Geometry::Ext(geometry) => in_place(drive, host, geometry, left(host.volume.start, geometry)),
             _ => None,
         };
-        for (start, what) in olds.chain(in_place.map(|what| (host.volume.start, what))) {
+        for (start, what) in olds.chain(copies).chain(in_place.map(|what| (host.volume.start, what))) {
             let count = what.folders.len();
             let at = what.folders.first().map_or(start, |folder| start + folder.at.0);
             let said = format!("{count} folders on ground that no present volume uses, and the inodes that lead to them");
             volumes.extend(told(drive, (start, ByteOffset(drive.len())), Former::Ext(what), (at, count, said)));
+        }
+    }
+    volumes
+}
+
+/// Volumes that copies of a superblock state and that none of `found` is, one for each identifier.
+fn superblocks(drive: &SharedSource, clues: &Clues, found: &[FoundVolume], host: &Host<'_>) -> Vec<(ByteOffset, ExtGeometry)> {
+    let mut known: HashSet<[u8; 16]> = found
+        .iter()
+        .filter_map(|volume| match &volume.geometry {
+            Geometry::Ext(geometry) => Some(geometry.uuid),
+            _ => None,
+        })
+        .collect();
+    let mut volumes = Vec::new();
+    for clue in clues.ext.supers.iter().filter(|clue| clue.group > 0 && host.volume.range().contains(clue.at)).take(MOST_COPIES) {
+        let Ok(bytes) = read_bytes(drive.as_ref(), clue.at, 1024, "superblock") else { continue };
+        let Ok((geometry, group)) = ExtGeometry::parse(View::new("superblock", clue.at, &bytes)) else { continue };
+        let start = clue.at.0.checked_sub(geometry.superblock_at(group).0).map(ByteOffset);
+        if let Some(start) = start.filter(|start| *start <= host.volume.start)
+            && known.insert(geometry.uuid)
+        {
+            volumes.push((start, geometry));
         }
     }
     volumes

@@ -180,8 +180,8 @@ fn node_bytes(window: &SharedSource, catalog: &[Extent], leaves: &[ByteOffset]) 
         count(Tree::assumed(catalog.to_vec(), size)) + count(Tree::assumed(pieces(leaves, size), size))
     };
     let best =
-        NODE_SIZES.into_iter().map(|size| (count(size) * u64::from(size), size)).max_by_key(|(bytes, size)| (*bytes, *size));
-    best.filter(|(bytes, _)| *bytes > 0).map(|(_, size)| size)
+        NODE_SIZES.into_iter().map(|size| (count(size), size)).max_by_key(|(leaves, size)| (*leaves, std::cmp::Reverse(*size)));
+    best.filter(|(leaves, _)| *leaves > 0).map(|(_, size)| size)
 }
 
 /// Nodes at `leaves` as the file of a tree, one behind the other.

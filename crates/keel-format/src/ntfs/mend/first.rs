@@ -59,12 +59,14 @@ pub(super) fn compute(volume: &NtfsVolume) -> Result<First, &'static str> {
     let unclaimed = check::unclaimed(volume).ok_or("the cluster bitmap cannot be read")?;
     let unit = u64::from(geometry.cluster_bytes).max(1);
     let clusters_of = |name: &FileName| name.raw.allocated_size.get().div_ceil(unit);
-    let ground = Ground::of(volume, unclaimed, clusters_of(&names[2].1), clusters_of(&names[1].1))?;
     let used = used_records(volume);
     let bits = u64::try_from(used.len()).unwrap_or(u64::MAX).div_ceil(8).next_multiple_of(8);
+    let wanted = [clusters_of(&names[2].1), clusters_of(&names[1].1), bits.div_ceil(unit)];
+    let (mft_runs, unclaimed) = with_tail(&volume.mft().runs, unclaimed, wanted.iter().sum());
+    let ground = Ground::of(volume, unclaimed, wanted)?;
     let whole = |size: u64, runs: &[Run]| Stream { runs: runs.to_vec(), allocated: clusters(runs) * unit, data: size };
     let size = u64::from(geometry.record_bytes);
-    let mft = whole(used.len() as u64 * size, &volume.mft().runs);
+    let mft = whole(used.len() as u64 * size, &mft_runs);
     let bitmap = whole(bits, &[one(ground.bitmap.clone())]);
     let mirror = whole(names[1].1.raw.data_size.get(), &[one(ground.mirror.clone())]);
     let log = whole(names[2].1.raw.data_size.get(), &[one(ground.log.clone())]);
@@ -139,9 +141,9 @@ struct Ground {
 impl Ground {
     /// Told apart by their lengths and by what stands there: the journal begins with a restart page or was never written, the
     /// bitmap counts the records that are in use. Nothing else may be left over.
-    fn of(volume: &NtfsVolume, runs: Vec<Range<u64>>, log: u64, mirror: u64) -> Result<Self, &'static str> {
+    fn of(volume: &NtfsVolume, runs: Vec<Range<u64>>, [log, mirror, least]: [u64; 3]) -> Result<Self, &'static str> {
         let all: u64 = runs.iter().map(|run| run.end - run.start).sum();
-        if all <= log + mirror || log == 0 || mirror == 0 {
+        if all < log + mirror + least || log == 0 || mirror == 0 {
             return Err("the clusters that no record claims are fewer than journal, mirror and bitmap take");
         }
         let starts = runs.iter().filter(|run| run.end - run.start >= log).flat_map(|run| run.start..=run.end - log);
@@ -196,6 +198,18 @@ fn one(clusters: Range<u64>) -> Run {
 
 fn clusters(runs: &[Run]) -> u64 {
     runs.iter().map(|run| run.clusters).sum()
+}
+
+/// The runs of the MFT with the clusters behind its last one that were set aside for more records: what is left over when `wanted`
+/// clusters are given to the others.
+fn with_tail(mft: &[Run], unclaimed: Vec<Range<u64>>, wanted: u64) -> (Vec<Run>, Vec<Range<u64>>) {
+    let mut mft = mft.to_vec();
+    let over = unclaimed.iter().map(|run| run.end - run.start).sum::<u64>().saturating_sub(wanted);
+    let end = mft.last().and_then(|last| Some(last.lcn? + last.clusters));
+    let tail = unclaimed.iter().find(|run| Some(run.start) == end).map(|run| run.start..run.end.min(run.start + over));
+    let (Some(tail), Some(last)) = (tail.filter(|tail| !tail.is_empty()), mft.last_mut()) else { return (mft, unclaimed) };
+    last.clusters += tail.end - tail.start;
+    (mft, without(unclaimed, &tail))
 }
 
 /// A stream outside of its record.

@@ -68,8 +68,11 @@ fn reached(drive: &SharedSource, present: &[FoundVolume]) -> RangeSet {
         };
         add(geometry.mirror_lcn, (4 * u64::from(geometry.record_bytes)).div_ceil(u64::from(geometry.cluster_bytes.max(1))));
         let Ok(opened) = NtfsVolume::open(window, geometry) else { continue };
-        for run in &opened.mft().runs {
-            run.lcn.into_iter().for_each(|lcn| add(lcn, run.clusters));
+        // What lies behind its last record was set aside and may hold older ones still.
+        let used = opened.mft().records.saturating_mul(u64::from(geometry.record_bytes));
+        let used = used.div_ceil(u64::from(geometry.cluster_bytes.max(1)));
+        for run in opened.mft().runs.iter().filter(|run| run.vcn < used) {
+            run.lcn.into_iter().for_each(|lcn| add(lcn, run.clusters.min(used - run.vcn)));
         }
     }
     reached
