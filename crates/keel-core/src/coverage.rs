@@ -20,7 +20,7 @@ pub struct Coverage {
     pub bytes: u64,
     /// Bytes of it that volumes, known structures and zeros explain.
     pub explained_bytes: u64,
-    /// Bytes of it that nothing explains and that were swept: no volume was found on them.
+    /// Bytes of it that nothing explains and that were swept: no certain volume was found on them.
     pub swept_bytes: u64,
     /// Ground that nothing explains and nobody looked at, each stretch long enough for a volume, ascending.
     pub unexplained: Vec<ByteRange>,
@@ -83,7 +83,9 @@ impl Coverage {
         let open = self.unexplained_bytes();
         let swept = match self.swept_bytes {
             0 => String::new(),
-            bytes => format!("; {} that nothing explains were swept, and no volume was found on them", size_decimal(bytes)),
+            bytes => {
+                format!("; {} that nothing explains were swept, and no certain volume was found on them", size_decimal(bytes))
+            }
         };
         match self.unexplained.len() {
             0 => format!("all of the drive was looked at or is explained{swept}"),

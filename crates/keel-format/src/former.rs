@@ -24,6 +24,7 @@ const MOST_BEGUN: usize = 256;
 /// What is left of a volume that another one was made over.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(untagged)]
+#[allow(clippy::large_enum_variant, reason = "one is kept behind a pointer for each find")]
 pub enum Former {
     /// Pieces of an MFT.
     Ntfs(FormerNtfs),

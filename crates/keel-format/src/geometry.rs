@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use crate::exfat::{ExFatGeometry, ExFatVolume};
 use crate::ext::ExtGeometry;
-use crate::fat::{FatGeometry, FatVolume};
+use crate::fat::FatGeometry;
 use crate::former::Former;
 use crate::hfsplus::HfsGeometry;
 use crate::ntfs::{NtfsGeometry, NtfsVolume};
@@ -84,7 +84,7 @@ impl Geometry {
     pub fn open(&self, window: SharedSource) -> Result<Box<dyn Volume>, FormatError> {
         Ok(match self {
             Self::Ntfs(ntfs) => Box::new(NtfsVolume::open(window, *ntfs)?),
-            Self::Fat(fat) => Box::new(FatVolume::open(window, *fat)?),
+            Self::Fat(fat) => fat::open(window, *fat)?,
             Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
             Self::Ext(ext) => ext::open(window, *ext)?,
             Self::HfsPlus(hfs) => hfsplus::open(window, *hfs)?,

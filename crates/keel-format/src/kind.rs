@@ -130,6 +130,28 @@ impl VolumeKind {
         matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
     }
 
+    /// What a volume of this kind keeps of a file that was deleted, as a sentence; none for kinds that are not read.
+    #[must_use]
+    pub fn kept_of_deleted(self) -> Option<&'static str> {
+        match self {
+            Self::Ntfs => Some("a deleted file keeps its record, with name and runs, until the record is used again"),
+            Self::Fat12 | Self::Fat16 | Self::Fat32 => Some(
+                "a deleted file keeps its folder entry, with size and first cluster, until that is used again; its chain is gone",
+            ),
+            Self::ExFat => {
+                Some("a deleted file keeps its folder entry until that is used again, and most keep their place with it")
+            }
+            Self::Ext2 | Self::Ext3 | Self::Ext4 => Some(
+                "deleting empties the inode, and newer systems wipe the name too: a deleted file comes back as far as the journal \
+                 still holds it as it was",
+            ),
+            Self::HfsPlus | Self::Hfsx => {
+                Some("a deleted file is taken out of the catalog, name and all: this format keeps nothing that could be listed")
+            }
+            _ => self.why_closed(),
+        }
+    }
+
     /// Why a volume of this kind cannot be looked into here; none for the kinds that can.
     #[must_use]
     pub fn why_closed(self) -> Option<&'static str> {

@@ -278,3 +278,20 @@ proptest! {
         support::survive(&SMALL, whole, &damage);
     }
 }
+
+/// The header node alone is lost: no tree leads to the leaves, and every one of them says what it holds.
+#[test]
+fn a_catalog_without_its_header_node_lists_by_its_leaves() {
+    for bench in VOLUMES.iter() {
+        let (geometry, volume) = bench.open(512);
+        let whole = contents(volume.as_ref());
+        let Geometry::HfsPlus(hfs) = &geometry else { panic!("HFS+") };
+        let at = hfs.block_at(hfs.catalog.extents[0].0).unwrap();
+        let mut overlay = Overlay::new(bench.source(512));
+        overlay.lay(at, &[0; 512]);
+        let view: SharedSource = Arc::new(overlay);
+        let left = geometry.open(view).unwrap();
+        assert!(left.examine().iter().any(|finding| finding.severity == Severity::Broken));
+        assert_eq!(contents(left.as_ref()), whole);
+    }
+}

@@ -81,3 +81,14 @@ fn the_ladder_says_what_it_rests_on_and_a_tree_streams_as_one_document() {
         listed.iter().all(|entry| entry["path"].is_string() && entry["bytes"].is_u64()) && tree["summary"]["kind"].is_string()
     );
 }
+
+#[test]
+fn a_listing_with_deleted_files_says_what_its_format_keeps_of_them() {
+    let bench = Bench::new();
+    let stick = bench.copy("purser-stick.img");
+    let (code, told) = bench.json(&["files", text(&stick), "--volume", "n1", "--deleted"]);
+    assert_eq!(code, 0);
+    assert!(told["kept_of_deleted"].as_str().is_some_and(|kept| kept.contains("deleted file")), "{told}");
+    let (_, plain) = bench.json(&["files", text(&stick), "--volume", "n1"]);
+    assert!(plain["kept_of_deleted"].is_null(), "nobody asked");
+}

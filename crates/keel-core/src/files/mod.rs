@@ -15,20 +15,25 @@ pub use lost::{Lost, take_lost};
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};
 
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_format::Volume;
+use keel_format::{Deleted, NodeKind, Volume};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Window};
 
 use crate::CoreError;
 use crate::sweep::Find;
+
+/// The most files of a present volume whose last clusters are looked at.
+const MOST_SLACK: usize = 200_000;
 
 /// Ground of an older generation that present volumes have now, in bytes of the older volume.
 #[derive(Debug, Clone, Default)]
 pub struct Taken {
     /// What they use. What a present volume does not tell of itself counts as used.
     pub used: RangeSet,
-    /// The part of it that their formatters set aside without clearing it: what stood there may stand there still.
+    /// The part of it that was set aside without being cleared, by their formatters or behind the ends of their files: what stood
+    /// there may stand there still.
     pub set_aside: RangeSet,
 }
 
@@ -44,7 +49,11 @@ pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<Taken
         for aside in present.geometry.set_aside(window).ranges() {
             add(&mut set_aside, ByteRange::sized(present.start_byte + aside.start.0, aside.len()), find);
         }
-        let allocation = open(source, present).ok().and_then(|volume| volume.allocation());
+        let volume = open(source, present).ok();
+        for slack in volume.iter().flat_map(|volume| slack(volume.as_ref())) {
+            add(&mut set_aside, ByteRange::sized(present.start_byte + slack.start.0, slack.len()), find);
+        }
+        let allocation = volume.and_then(|volume| volume.allocation());
         let Some(allocation) = allocation else {
             add(&mut taken, present.range(), find);
             continue;
@@ -57,6 +66,22 @@ pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<Taken
         }
     }
     Some(Taken { used: taken, set_aside })
+}
+
+/// What files leave of their last clusters, in bytes of the volume: drivers write no further than a file goes.
+fn slack(volume: &dyn Volume) -> Vec<ByteRange> {
+    let mut slack = Vec::new();
+    let _ = volume.walk(Deleted::Hide, &mut |found| {
+        let of_file = found.entry.kind == NodeKind::File && found.entry.bytes > 0;
+        let last = of_file.then(|| volume.extents(found.entry.id).ok()?.last().copied()).flatten();
+        let range = last.and_then(|last| {
+            let used = found.entry.bytes.checked_sub(last.stream_at).filter(|used| *used < last.bytes)?;
+            Some(ByteRange::sized(last.volume_at? + used, last.bytes - used))
+        });
+        slack.extend(range);
+        if slack.len() < MOST_SLACK { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    });
+    slack
 }
 
 /// Adds ground of the drive to `taken`, in bytes of the volume of `find`.

@@ -24,7 +24,7 @@ pub struct Bench {
 }
 
 /// Unmounts what is mounted at `point`; a driver may still be writing for a moment.
-fn unmount(point: &Path) {
+pub fn unmount(point: &Path) {
     for _ in 0..50 {
         if Command::new("umount").arg(point).output().unwrap().status.success() {
             return;
@@ -191,7 +191,8 @@ impl Bench {
     }
 }
 
-fn plant(root: &Path, files: &BTreeMap<String, Vec<u8>>) {
+/// Writes `files` below `root`.
+pub fn plant(root: &Path, files: &BTreeMap<String, Vec<u8>>) {
     for (path, bytes) in files {
         let full = root.join(path);
         fs::create_dir_all(full.parent().unwrap()).unwrap();

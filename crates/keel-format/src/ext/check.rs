@@ -254,7 +254,10 @@ fn unwritten_metadata(volume: &ExtVolume) -> Vec<std::ops::Range<u64>> {
             u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32,
             u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32,
         ];
-        let own = bitmaps.map(|block| block..block + 1).into_iter().chain([inode_table(&raw)..inode_table(&raw) + table]);
+        let own = bitmaps
+            .map(|block| block..block + 1)
+            .into_iter()
+            .chain(std::iter::once(inode_table(&raw)..inode_table(&raw) + table));
         ranges.extend(own.filter(|range| unwritten(group_of(range.start))));
         if unwritten(group) {
             ranges.extend(copies_in(volume, group));

@@ -16,7 +16,7 @@ mod tests;
 
 pub use directory::{RawSlot, Slots};
 pub use former::FormerFat;
-pub(crate) use former::{former, open as open_former};
+pub(crate) use former::{former, open as open_former, open_any as open};
 pub use layout::FatGeometry;
 pub use read::FatVolume;
 pub use table::FatTable;

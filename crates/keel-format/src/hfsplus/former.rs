@@ -216,8 +216,11 @@ fn leaves_in(window: &SharedSource, catalog: Vec<Extent>, node_bytes: u16) -> Ve
     leaves.filter_map(|number| tree.node_at(number)).collect()
 }
 
+/// Takes a record: its number as a node, key and data.
+type Take<'a> = dyn FnMut(NodeId, &[u8], &[u8]) + 'a;
+
 /// Hands every record of every leaf to `each`: its number as a node, key and data.
-fn each_record(pages: &Pages, tree: &Tree, each: &mut dyn FnMut(NodeId, &[u8], &[u8])) {
+fn each_record(pages: &Pages, tree: &Tree, each: &mut Take<'_>) {
     for number in 0..tree.nodes().min(MOST_NODES) {
         let Some(node) = leaf(pages, tree, number) else { continue };
         for index in 0..node.records() {

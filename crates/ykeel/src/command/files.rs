@@ -42,6 +42,9 @@ struct Document<'a> {
     entries: Vec<Line>,
     streams: Vec<StreamInfo>,
     findings: Vec<Finding>,
+    /// With `--deleted`: what the format keeps of a deleted file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    kept_of_deleted: Option<&'static str>,
 }
 
 pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
@@ -71,7 +74,11 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         entries: Vec::new(),
         streams: Vec::new(),
         findings: Vec::new(),
+        kept_of_deleted: find.kind.kept_of_deleted().filter(|_| asked.deleted),
     };
+    if !args.json {
+        document.kept_of_deleted.iter().for_each(|kept| eprintln!("ykeel: {}: {kept}", find.kind.word()));
+    }
     if resolved.entry.kind != NodeKind::Directory || asked.streams {
         document.streams = volume.streams(resolved.entry.id)?;
         let ground = ground_of(&judge, older, &resolved.entry);
@@ -105,13 +112,14 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// The find asked for; the only one when none is named.
+/// The find asked for; when none is named the only one, or the only one that stands by itself.
 fn chosen<'a>(finds: &'a [Find], name: Option<&str>) -> anyhow::Result<Option<&'a Find>> {
-    match (name, finds) {
-        (Some(name), _) => find(finds, name).map(Some),
-        (None, [only]) => Ok(Some(only)),
-        (None, []) => Err(keel_core::CoreError::Nothing("no volume was found on this drive").into()),
-        (None, _) => Ok(None),
+    let mut present = readable(finds);
+    match (name, finds, (present.next(), present.next())) {
+        (Some(name), ..) => find(finds, name).map(Some),
+        (None, [only], _) | (None, _, (Some(only), None)) => Ok(Some(only)),
+        (None, [], _) => Err(keel_core::CoreError::Nothing("no volume was found on this drive").into()),
+        (None, ..) => Ok(None),
     }
 }
 
@@ -142,6 +150,10 @@ fn tree(
         serde_json::to_writer(&mut out, document.summary)?;
         write!(out, ",\"path\":")?;
         serde_json::to_writer(&mut out, document.path)?;
+        if let Some(kept) = document.kept_of_deleted {
+            write!(out, ",\"kept_of_deleted\":")?;
+            serde_json::to_writer(&mut out, kept)?;
+        }
         write!(out, ",\"entries\":[")?;
     }
     let (mut broken, mut path, mut first) = (None, String::new(), true);

@@ -152,6 +152,9 @@ fn why(app: &App, drive: &Drive) -> Why {
         if !boot {
             why.say("read without a boot sector: the layout comes from the volume's own metadata", theme.doubt());
         }
+        if let Some(kept) = find.kind.kept_of_deleted().filter(|_| files.show_deleted) {
+            why.say(format!("{}: {kept}", find.kind.word()), theme.dim());
+        }
         why.gap();
     }
     if let Some(entry) = files.selected_entry() {

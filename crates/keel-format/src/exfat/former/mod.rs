@@ -10,7 +10,7 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
 use super::directory::{ENTRY_BYTES, FileSet, Sets, Step};
-use super::layout::{BITMAP, DIRECTORY, FILE, IN_USE, LABEL, NAME, STREAM, UPCASE};
+use super::layout::{BITMAP, DIRECTORY, FILE, IN_USE, LABEL, NAME, REGION_SECTORS, STREAM, UPCASE};
 use super::{ExFatGeometry, ExFatVolume};
 use crate::clue::Clues;
 use crate::former::{Former, Host, told};
@@ -185,12 +185,17 @@ fn take_cluster(
     true
 }
 
-/// Ground of the volume in `source` that its formatter set aside and did not clear: what bitmap and up-case table leave of their last
-/// clusters.
+/// Ground of the volume in `source` that its formatter set aside and did not clear: gaps around the FATs, and what bitmap and up-case
+/// table leave of their last clusters.
 pub(crate) fn set_aside(source: SharedSource, geometry: ExFatGeometry) -> RangeSet {
     let mut ground = RangeSet::default();
     let Ok(volume) = ExFatVolume::open(source, geometry) else { return ground };
     let unit = u64::from(geometry.cluster_bytes()).max(1);
+    let sector = u64::from(geometry.bytes_per_sector);
+    let fats = u64::from(geometry.fat_length) * u64::from(geometry.fats) * sector;
+    let (fat_at, heap_at) = (geometry.fat_at(), geometry.heap_at());
+    ground.add(ByteRange::new(ByteOffset(2 * REGION_SECTORS * sector).min(fat_at), fat_at));
+    ground.add(ByteRange::new((fat_at + fats).min(heap_at), heap_at));
     for entry in [volume.core().bitmap, volume.core().upcase].into_iter().flatten() {
         let bytes = entry.data_length.get();
         let Some(at) = geometry.cluster_at(entry.first_cluster.get()).filter(|_| bytes < geometry.volume_bytes()) else {

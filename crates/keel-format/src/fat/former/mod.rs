@@ -16,7 +16,7 @@ use crate::clue::Clues;
 use crate::former::{self, Former, Host};
 use crate::{Deleted, FoundVolume, Geometry, NodeKind, Volume, VolumeKind, read_bytes};
 
-pub(crate) use read::open;
+pub(crate) use read::{open, open_any};
 
 /// Folders that must agree on a data area before it is believed.
 const LEAST_VOTES: usize = 2;

@@ -7,12 +7,17 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::FormerFat;
 use crate::fat::directory::{LongName, RawSlot, Slots, holds_entries};
+use crate::fat::witness::dot;
 use crate::fat::{FatGeometry, FatTable, FatVolume};
 use crate::remnant::{Forest, Remnant};
-use crate::{VolumeKind, read_lenient};
+use crate::{FormatError, View, Volume, VolumeKind, read_bytes, read_lenient};
 
 /// The most clusters of one folder that are read.
 const MOST_CLUSTERS: u64 = 4096;
+/// The most clusters that are looked at one by one: those of a FAT16.
+const MOST_SCANNED: u32 = 65_527;
+/// Bytes of a cluster that tell whether it holds entries.
+const SECTOR: usize = 512;
 /// How far apart the last file of one cluster of a folder and the first one of the next may lie, in clusters.
 const MOST_APART: u32 = 4096;
 /// The most clusters that are tried as the next one of a folder.
@@ -25,6 +30,55 @@ pub(crate) fn open(source: SharedSource, what: &FormerFat) -> Remnant<FatVolume>
     const WHY: &str = "another volume was made over this one: its FATs are not its own any more";
     let forest = Folders::new(&source, what).forest(what);
     Remnant::new(FatVolume::former(source, what.geometry, what.knows_fats), forest, WHY)
+}
+
+/// Opens the volume in `source`; one of which neither a FAT nor the root is left by the folders that stand on its clusters.
+///
+/// # Errors
+/// [`FormatError`] when the start of the root directory cannot be read and no folder is left.
+pub(crate) fn open_any(source: SharedSource, geometry: FatGeometry) -> Result<Box<dyn Volume>, FormatError> {
+    const WHY: &str = "neither the root folder nor a FAT is left";
+    let opened = FatVolume::open(SharedSource::clone(&source), geometry);
+    let stands = opened.is_ok() && !is_headless(&source, &geometry);
+    let what = (!stands).then(|| on_clusters(&source, geometry)).flatten();
+    match (opened, what) {
+        (opened, None) => opened.map(|volume| Box::new(volume) as Box<dyn Volume>),
+        (_, Some(what)) => {
+            let forest = Folders::new(&source, &what).forest(&what);
+            Ok(Box::new(Remnant::new(FatVolume::former(source, geometry, false), forest, WHY)))
+        }
+    }
+}
+
+/// True where no FAT begins as one and the root begins with no entries.
+fn is_headless(source: &SharedSource, geometry: &FatGeometry) -> bool {
+    let begins = |copy: u32| {
+        let first = read_bytes(source.as_ref(), geometry.fat_at(copy), 3, "FAT").unwrap_or_default();
+        matches!(first.as_slice(), [0xF0 | 0xF8..=0xFF, 0xFF, 0xFF])
+    };
+    let root = match geometry.kind {
+        VolumeKind::Fat32 => geometry.cluster_at(geometry.root_cluster),
+        _ => Some(geometry.root_at()),
+    };
+    let head = root.and_then(|at| read_bytes(source.as_ref(), at, SECTOR, "root directory").ok()).unwrap_or_default();
+    !(0..geometry.fats).any(begins) && !holds_entries(&head)
+}
+
+/// The folders that stand on the clusters of a volume of at most [`MOST_SCANNED`] clusters; none where there is none.
+fn on_clusters(source: &SharedSource, geometry: FatGeometry) -> Option<FormerFat> {
+    let mut what = FormerFat { geometry, knows_fats: false, has_root: false, folders: Vec::new(), more: Vec::new() };
+    let end = u32::try_from(geometry.cluster_count() + 2).ok().filter(|end| *end <= MOST_SCANNED)?;
+    for cluster in 2..end {
+        let Some(at) = geometry.cluster_at(cluster) else { break };
+        let Ok(head) = read_bytes(source.as_ref(), at, SECTOR, "directory") else { continue };
+        match dot(View::new("directory", at, &head), at) {
+            Some(dot) if dot.own == cluster => what.folders.push(cluster),
+            Some(_) => {}
+            None if holds_entries(&head) => what.more.push(cluster),
+            None => {}
+        }
+    }
+    (!what.folders.is_empty()).then_some(what)
 }
 
 struct Folders<'a> {

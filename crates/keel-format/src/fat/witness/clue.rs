@@ -136,7 +136,8 @@ fn fat_start(view: View<'_>) -> Option<(u8, u8)> {
     (first & 0x00FF_FF00 == 0x00FF_FF00).then_some((12, media))
 }
 
-fn dot(view: View<'_>, at: ByteOffset) -> Option<Dot> {
+/// The `.` and `..` entries that `view` begins with.
+pub(in crate::fat) fn dot(view: View<'_>, at: ByteOffset) -> Option<Dot> {
     let own = view.slice(0, 11, ".").ok()?;
     let parent = view.slice(32, 11, "..").ok()?;
     let directory = |offset: usize| view.u8(offset + 11, "DIR_Attr").is_ok_and(|attr| attr & 0x18 == 0x10);

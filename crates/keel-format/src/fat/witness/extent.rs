@@ -26,13 +26,15 @@ pub(super) struct Start {
     free: Option<u32>,
     /// Sectors from the start to the copies of boot sector and FSInfo, where they are known.
     backup: Option<u16>,
+    /// True where nothing is left of the FATs: what stands in their place says nothing.
+    is_blank: bool,
 }
 
 impl Start {
     /// A start that a table entry or the drive gives, with its end.
     pub(super) fn between(start: ByteOffset, end: ByteOffset) -> Self {
         let says = "nothing is left of its FATs; a table entry or the drive itself gives the bounds".to_string();
-        Self { at: start, worth: 6, says, entry: Some(ByteRange::new(start, end)), free: None, backup: None }
+        Self { at: start, worth: 6, says, entry: Some(ByteRange::new(start, end)), free: None, backup: None, is_blank: true }
     }
 }
 
@@ -51,7 +53,7 @@ pub(super) fn start(
         return Some(start);
     }
     let known = |at: u64, worth: i32, says: String, entry: Option<ByteRange>| {
-        Some(Start { at: ByteOffset(at), worth, says, entry, free: None, backup: None })
+        Some(Start { at: ByteOffset(at), worth, says, entry, free: None, backup: None, is_blank: false })
     };
     if let Some(entry) = bounds.entry(fat, data) {
         let reserved = (fat - entry.start) / unit;
@@ -99,7 +101,7 @@ fn by_fs_info(drive: &SharedSource, fat: ByteOffset, places: &[ByteOffset]) -> O
     let free = View::new("FSInfo", main, &bytes).u32(488, "FSI_Free_Count").ok()?;
     let at = ByteOffset(main.0.checked_sub(unit)?);
     let says = "FSInfo stands in the second sector".to_string();
-    Some(Start { at, worth: 12, says, entry: None, free: Some(free), backup })
+    Some(Start { at, worth: 12, says, entry: None, free: Some(free), backup, is_blank: false })
 }
 
 /// Fills in start and length of `geometry`, whose FATs and clusters are known; answers with the witness of the length.
@@ -123,7 +125,11 @@ pub(super) fn settle(
     let entries_per_sector = unit * 8 / geometry.entry_bits();
     // Formatters round a FAT up to whole clusters, so that the data begins on one.
     let slack = entries_per_sector * (per_cluster + 1);
-    let least = if exact { clusters } else { clusters.saturating_sub(slack).max(highest_used(drive, start, geometry)).max(1) };
+    let least = if exact {
+        clusters
+    } else {
+        clusters.saturating_sub(slack).max(if start.is_blank { 1 } else { highest_used(drive, start, geometry) }).max(1)
+    };
     let floor = geometry.data_sector() + least * per_cluster;
     let ceiling = geometry.data_sector() + clusters * per_cluster + per_cluster - 1;
     let room = (bounds.drive.checked_sub(start.at.0)?) / unit;

@@ -45,7 +45,7 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
     };
     let known: Vec<_> = found.values().filter(stands).map(FoundVolume::range).collect();
     for lost in lost::volumes(drive, clues, &known) {
-        let volume = verify_lost(drive, lost.start, lost.geometry, (&fat.dots, lost.witnesses));
+        let volume = verify_lost(drive, lost.start, lost.geometry, (&fat.dots, lost.witnesses, lost.is_headless));
         if let Some(volume) = volume.filter(|volume| volume.score() > found_score(&found, lost.start)) {
             found.insert(lost.start, volume);
         }

@@ -33,6 +33,8 @@ pub(super) struct Lost {
     pub(super) start: ByteOffset,
     pub(super) geometry: FatGeometry,
     pub(super) witnesses: Vec<Witness>,
+    /// True when folders alone speak for it: neither a FAT nor the root is left.
+    pub(super) is_headless: bool,
 }
 
 /// How a hypothesis stands: chains that are as long as their files' sizes ask, and chains that are not.
@@ -209,12 +211,13 @@ fn best_of(drive: &SharedSource, mut hypotheses: Vec<Hypothesis>, bounds: &Bound
 /// drive the bounds, and between them is just the room that two FATs need.
 fn without_fats(drive: &SharedSource, data: Data, own: &[Dot], bounds: &Bounds) -> Option<Lost> {
     const LEAST_FOLDERS: usize = 2;
+    const LEAST_HEADLESS: usize = 3;
     if own.len() < LEAST_FOLDERS {
         return None;
     }
     let unit = drive.sector_size().bytes();
     let (from, end) = bounds.around(data.at)?;
-    let mut best: Option<(i32, FatGeometry, Fats)> = None;
+    let mut best: Option<(i32, FatGeometry, Fats, bool)> = None;
     for (kind, bits) in [(VolumeKind::Fat32, 32), (VolumeKind::Fat16, 16), (VolumeKind::Fat12, 12)] {
         for fats in blank_fats(from, data, end, bits, unit) {
             let Some(mut hypothesis) = geometry(drive, kind, fats, data.cluster_bytes) else { continue };
@@ -233,15 +236,27 @@ fn without_fats(drive: &SharedSource, data: Data, own: &[Dot], bounds: &Bounds) 
                 },
                 _ => i32::from(fixed_root_names(drive, data.at.0.saturating_sub(fats.root_bytes), fats.root_bytes, own)),
             };
-            let told = told_by_content(drive, open_at, &hypothesis) + 4 * met + i32::from(fats.count == 2);
-            if met > 0 && best.as_ref().is_none_or(|(other, ..)| *other < told) {
-                best = Some((told, hypothesis, fats));
+            // Of a root that is gone as well nothing can be asked: the customary shape is taken, and folders prove the clusters.
+            let headless = met == 0 && own.len() >= LEAST_HEADLESS;
+            let told = match headless {
+                true => 0,
+                false => told_by_content(drive, open_at, &hypothesis) + 4 * met + i32::from(fats.count == 2),
+            };
+            if (met > 0 || headless) && best.as_ref().is_none_or(|(other, ..)| *other < told) {
+                best = Some((told, hypothesis, fats, headless));
             }
         }
     }
-    let (_, geometry, fats) = best?;
+    let (_, geometry, fats, is_headless) = best?;
     let start = extent::Start::between(from, end);
-    finished(drive, geometry, fats, &start, Borne::default(), bounds)
+    let mut lost = finished(drive, geometry, fats, &start, Borne::default(), bounds)?;
+    let says = format!(
+        "{} folders stand on the clusters that they name: that gives where clusters stand and how large they are",
+        own.len()
+    );
+    lost.witnesses.push(Witness::at(WitnessKind::References, data.at, 20, says).start(lost.start));
+    lost.is_headless = is_headless;
+    Some(lost)
 }
 
 /// True when the fixed root of `bytes` bytes before the data names one of the folders.
@@ -291,7 +306,7 @@ fn finished(
     let weight = (borne.good * 2 - borne.bad * 4).clamp(-20, 20);
     let says = format!("chains of {} of {} sampled files are as long as their sizes ask", borne.good, borne.good + borne.bad);
     let chains = Witness::at(WitnessKind::References, fats.first, weight, says).start(start.at);
-    Some(Lost { start: start.at, geometry, witnesses: vec![size, chains] })
+    Some(Lost { start: start.at, geometry, witnesses: vec![size, chains], is_headless: false })
 }
 
 fn is_link(table: &FatTable, geometry: &FatGeometry, cluster: u32) -> bool {

@@ -28,11 +28,16 @@ pub(super) fn verify_lost(
     drive: &SharedSource,
     start: ByteOffset,
     geometry: FatGeometry,
-    (dots, more): (&[Dot], Vec<Witness>),
+    (dots, more, is_headless): (&[Dot], Vec<Witness>, bool),
 ) -> Option<FoundVolume> {
     let mut found = gathered(drive, start, geometry, dots);
     found.witnesses.extend(more);
-    (found.has(WitnessKind::CoreMetadata) || found.has(WitnessKind::RootDirectory)).then_some(found)
+    if is_headless {
+        // Whatever stands where the root was is no root, and names no label.
+        found.witnesses.retain(|witness| witness.kind != WitnessKind::RootDirectory);
+        found.label = None;
+    }
+    (is_headless || found.has(WitnessKind::CoreMetadata) || found.has(WitnessKind::RootDirectory)).then_some(found)
 }
 
 fn gathered(drive: &SharedSource, start: ByteOffset, geometry: FatGeometry, dots: &[Dot]) -> FoundVolume {

@@ -54,34 +54,35 @@ pub(super) fn compute(volume: &NtfsVolume) -> Result<First, &'static str> {
     if volume.mft().runs.iter().any(|run| run.lcn.is_none()) {
         return Err("a part of the MFT is not found");
     }
-    let names = names(volume).ok_or("the root's index does not name all four of the first records")?;
+    let [mft_name, mirror_name, log_name, volume_name] =
+        names(volume).ok_or("the root's index does not name all four of the first records")?;
     let pattern = volume.record(CLUSTER_BITMAP).map_err(|_| "the record of the cluster bitmap is gone as well")?;
     let unclaimed = check::unclaimed(volume).ok_or("the cluster bitmap cannot be read")?;
     let unit = u64::from(geometry.cluster_bytes).max(1);
     let clusters_of = |name: &FileName| name.raw.allocated_size.get().div_ceil(unit);
     let used = used_records(volume);
     let bits = u64::try_from(used.len()).unwrap_or(u64::MAX).div_ceil(8).next_multiple_of(8);
-    let wanted = [clusters_of(&names[2].1), clusters_of(&names[1].1), bits.div_ceil(unit)];
+    let wanted = [clusters_of(&log_name.1), clusters_of(&mirror_name.1), bits.div_ceil(unit)];
     let (mft_runs, unclaimed) = with_tail(&volume.mft().runs, unclaimed, wanted.iter().sum());
     let ground = Ground::of(volume, unclaimed, wanted)?;
     let whole = |size: u64, runs: &[Run]| Stream { runs: runs.to_vec(), allocated: clusters(runs) * unit, data: size };
     let size = u64::from(geometry.record_bytes);
     let mft = whole(used.len() as u64 * size, &mft_runs);
     let bitmap = whole(bits, &[one(ground.bitmap.clone())]);
-    let mirror = whole(names[1].1.raw.data_size.get(), &[one(ground.mirror.clone())]);
-    let log = whole(names[2].1.raw.data_size.get(), &[one(ground.log.clone())]);
-    let build = |number: usize, more: &[Part]| {
-        let (sequence, name) = &names[number];
-        record(geometry, (number as u64, *sequence), (&pattern, name), more)
+    let mirror = whole(mirror_name.1.raw.data_size.get(), &[one(ground.mirror.clone())]);
+    let log = whole(log_name.1.raw.data_size.get(), &[one(ground.log.clone())]);
+    let build = |number: u64, (sequence, name): &(u16, FileName), more: &[Part]| {
+        record(geometry, (number, *sequence), (&pattern, name), more)
             .ok_or("the MFT lies in more pieces than one record can name")
     };
     let version = [0, 0, 0, 0, 0, 0, 0, 0, 3, 1, 0, 0];
     let records = [
-        build(0, &[Part::Away(DATA, mft), Part::Away(BITMAP, bitmap)])?,
-        build(1, &[Part::Away(DATA, mirror)])?,
-        build(2, &[Part::Away(DATA, log)])?,
+        build(0, &mft_name, &[Part::Away(DATA, mft), Part::Away(BITMAP, bitmap)])?,
+        build(1, &mirror_name, &[Part::Away(DATA, mirror)])?,
+        build(2, &log_name, &[Part::Away(DATA, log)])?,
         build(
             3,
+            &volume_name,
             &[
                 Part::Inside(VOLUME_NAME, Vec::new()),
                 Part::Inside(VOLUME_INFORMATION, version.to_vec()),
@@ -103,7 +104,7 @@ pub(super) fn compute(volume: &NtfsVolume) -> Result<First, &'static str> {
 }
 
 /// Sequence number and name of each of the four, as the root's index holds them.
-fn names(volume: &NtfsVolume) -> Option<Vec<(u16, FileName)>> {
+fn names(volume: &NtfsVolume) -> Option<[(u16, FileName); COUNT]> {
     let root = volume.record(ROOT).ok()?;
     let mut found: [Option<(u16, FileName)>; COUNT] = [const { None }; COUNT];
     let _ = index::each_name(volume.source(), volume.geometry(), volume.mft(), ROOT, &root, &mut |name| {
@@ -113,7 +114,8 @@ fn names(volume: &NtfsVolume) -> Option<Vec<(u16, FileName)>> {
         }
         if found.iter().all(Option::is_some) { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     });
-    found.into_iter().collect()
+    let all: Option<Vec<(u16, FileName)>> = found.into_iter().collect();
+    all?.try_into().ok()
 }
 
 /// Which records of the MFT are in use, up to the last one that is a record at all.

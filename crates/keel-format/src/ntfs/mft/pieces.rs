@@ -80,7 +80,7 @@ fn number_at(source: &SharedSource, geometry: &NtfsGeometry, lcn: u64) -> Option
 fn fill_holes(runs: &mut Vec<Run>) {
     let mut whole: Vec<Run> = Vec::with_capacity(runs.len());
     let mut next = 0;
-    for run in runs.drain(..).collect::<Vec<_>>() {
+    for run in std::mem::take(runs) {
         if run.vcn < next {
             continue;
         }
