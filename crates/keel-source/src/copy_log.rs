@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::error::SourceError;
+use crate::own::{self, Over};
 use crate::{ByteOffset, ByteRange};
 
 /// Version of the format.
@@ -327,8 +328,8 @@ impl CopyLog {
     /// As [`CopyLog::read`], and when it cannot be written.
     pub fn go_on(path: &Path) -> Result<(Self, CopyHead, CopyMap), SourceError> {
         let (head, map, hashes) = Self::read_whole(path)?;
-        let part = path.with_extension("part");
-        let _ = fs::remove_file(&part);
+        // A name that nobody has: beside the log lie the image and whatever else is on the bench.
+        let part = own::name_beside(path);
         let mut log = Self::create(&part, &head)?;
         let all = [CopyState::Copied, CopyState::PassedOver, CopyState::Inner, CopyState::Failed];
         for state in all {
@@ -336,10 +337,7 @@ impl CopyLog {
         }
         hashes.iter().for_each(|(range, hash)| log.note(range, CopyState::Copied, Some(hash)));
         log.flush()?;
-        fs::rename(&part, path).map_err(failed("rename", &part))?;
-        if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
-            File::open(folder).and_then(|folder| folder.sync_all()).map_err(failed("flush", folder))?;
-        }
+        own::put(&part, path, Over::OwnFolder).map_err(failed("rename", &part))?;
         log.path = path.into();
         log.file = OpenOptions::new().append(true).open(path).map_err(failed("open", path))?;
         Ok((log, head, map))

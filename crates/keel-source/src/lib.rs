@@ -24,6 +24,7 @@ mod masked;
 mod memory;
 mod open;
 mod overlay;
+pub mod own;
 pub mod pack;
 mod position;
 mod ranges;

@@ -113,7 +113,7 @@ fn lay_out(dir: &Path, fresh: bool) -> anyhow::Result<()> {
         let folder = path.parent().unwrap_or(dir);
         fs::create_dir_all(folder).with_context(|| format!("cannot create {}", folder.display()))?;
         // Whole or not at all: an interrupted layout is laid out again.
-        let part = path.with_extension("part");
+        let part = keel_source::own::name_beside(&path);
         pack::unpack(&mut &packed[..], &part).with_context(|| format!("cannot unpack {}", part.display()))?;
         if let Some((_, signature)) = SIGNATURES.iter().find(|(own, _)| own == name) {
             fs::File::options().write(true).open(&part)?.write_all_at(signature, 440)?;

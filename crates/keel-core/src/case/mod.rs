@@ -6,12 +6,12 @@ mod record;
 pub use journal::{JournalLine, Seal, Verified, lines, verify};
 pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Told, now};
 
-use std::fs::{self, File};
-use std::io::Write;
+use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use keel_source::Identity;
+use keel_source::own::{self, Over};
 
 use crate::CoreError;
 use crate::error::file_error;
@@ -44,20 +44,27 @@ pub fn drive_folder(identity: &Identity) -> PathBuf {
     state_folder().join(identity.key())
 }
 
-/// Writes `bytes` to `path` so that a crash leaves the former file or the new one, never half of one: a file beside
-/// it, flushed, renamed, and the folder flushed.
+/// Writes `bytes` to `path`, in a folder of our own, so that a crash leaves the former file or the new one, never half of one. No
+/// other file is touched ([`own`]).
 ///
 /// # Errors
-/// [`CoreError::File`] with the step that failed.
+/// [`CoreError::File`] with what failed.
 pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), CoreError> {
+    write_over(path, bytes, Over::OwnFolder)
+}
+
+/// As [`write_whole`], to a place that somebody named: nothing that stands there is replaced.
+///
+/// # Errors
+/// [`CoreError::File`] with what failed; also where anything stands there.
+pub fn write_new(path: &Path, bytes: &[u8]) -> Result<(), CoreError> {
+    write_over(path, bytes, Over::Nothing)
+}
+
+fn write_over(path: &Path, bytes: &[u8], over: Over<'_>) -> Result<(), CoreError> {
     let folder = path.parent().unwrap_or_else(|| Path::new("."));
     fs::create_dir_all(folder).map_err(file_error("create", folder))?;
-    let part = path.with_extension("part");
-    let mut file = File::create(&part).map_err(file_error("create", &part))?;
-    file.write_all(bytes).map_err(file_error("write", &part))?;
-    file.sync_all().map_err(file_error("flush", &part))?;
-    fs::rename(&part, path).map_err(file_error("rename", &part))?;
-    File::open(folder).and_then(|folder| folder.sync_all()).map_err(file_error("flush", folder))
+    own::write(path, bytes, over).map_err(file_error("write", path))
 }
 
 /// The undo bundles of a drive, oldest first.

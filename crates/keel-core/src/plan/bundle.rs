@@ -149,7 +149,7 @@ impl Bundle {
     /// # Errors
     /// [`CoreError::File`].
     pub fn write(&self, path: &Path) -> Result<(), CoreError> {
-        case::write_whole(path, &self.to_bytes())
+        case::write_new(path, &self.to_bytes())
     }
 }
 

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -132,7 +132,8 @@ impl HfsVolume {
     }
 
     fn overflow_records(&self) -> Overflow<'_> {
-        self.loose.as_ref().map_or_else(|| Overflow::Tree(self.overflow.as_ref()), Overflow::Loose)
+        let loose = self.loose.as_ref().filter(|records| !records.is_empty());
+        loose.map_or_else(|| Overflow::Tree(self.overflow.as_ref()), Overflow::Loose)
     }
 
     fn with(

@@ -12,10 +12,14 @@ use keel_core::sweep::{Reach, Sweep, outer};
 use keel_core::{CoreError, copy, fathom, health, mend, reads};
 use keel_draw::{Drawing, Head, KeelDrawing, Lane, Report};
 use keel_format::table;
+use keel_source::own::{self, Over};
 use keel_source::{ByteRange, SharedSource, size_decimal};
 
 use super::shared::{cancel, note, open, sweep};
 use crate::cli::{DrawingArg, SourceArgs};
+
+/// What every report and drawing says of who made it.
+const MARK: &[u8] = b"Yellow Keel";
 
 pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
     let is = |end: &str| out.extension().is_some_and(|own| own == end);
@@ -52,8 +56,14 @@ pub(crate) fn write(source: &SharedSource, case: Option<&Case>, out: &Path, draw
         [only] if !as_pdf => keel_draw::svg(only).into_bytes(),
         sheets => keel_draw::pdf(&title, sheets)?,
     };
-    std::fs::write(out, bytes).with_context(|| format!("cannot write {}", out.display()))?;
+    own::write(out, &bytes, Over::Ours(&is_report)).with_context(|| format!("cannot write {}", out.display()))?;
     Ok(())
+}
+
+/// True for a report or drawing that was made here: only such a file is replaced.
+fn is_report(head: &[u8], tail: &[u8]) -> bool {
+    let marked = [head, tail].into_iter().any(|part| part.windows(MARK.len()).any(|window| window == MARK));
+    (head.starts_with(b"%PDF-") || head.starts_with(b"<svg") || head.starts_with(b"<?xml")) && marked
 }
 
 fn head(source: &SharedSource) -> Head {
