@@ -116,6 +116,10 @@ fn under(old: Kind, new: Kind, least: usize) {
     let right = files.iter().filter(|(name, bytes, ground)| *ground != FileGround::Gone && is_right(name, bytes)).count();
     assert!(right >= least, "{said}: {right} of {}", before.len());
     never_put_back(&source, &sweep.finds, &sweep.looked_at, find, &said);
+    // A sweep that reads landmarks alone meets traces, and says that there may be more.
+    let quick = swept(&source, Reach::Doubt);
+    let met: Vec<&str> = quick.traces().iter().map(|find| find.id.as_str()).collect();
+    assert!(quick.finds.iter().any(Find::is_former) && !met.is_empty(), "{said}: {:?}", support::ground(&quick));
 }
 
 /// An older generation is in no layout, no plan, no rung that is lowest, and explains no ground.

@@ -24,6 +24,8 @@ const COPY_BTRFS: u64 = 64 << 20;
 const DENSE: u64 = 64 << 20;
 /// Bytes that are looked at for traces of an older generation.
 const TRACES: u64 = 2 << 20;
+/// Places behind the start of a volume that are looked at for them, in bytes.
+const TRACED: [u64; 6] = [1 << 20, 3 << 20, 5 << 20, 7 << 20, 9 << 20, 16 << 20];
 /// The most gaps between finds that are looked at.
 const MOST_GAPS: usize = 256;
 /// Rounds of following what was found; each one needs a new find.
@@ -49,7 +51,7 @@ pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
         finds = infer(source, clues);
         places = implied_places(source, &finds);
         places.extend(small_gaps(source, &finds));
-        places.extend(finds.iter().filter_map(|find| trace_place(source, find)));
+        places.extend(finds.iter().flat_map(|find| trace_places(source, find)));
         places.retain(|range| !seen.contains(range));
         if places.is_empty() {
             break;
@@ -106,15 +108,20 @@ fn implied_places(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
     outer(finds).flat_map(|find| around(source, find.range())).collect()
 }
 
-/// Where an older generation under a present volume would show first: behind the start of its MFT, and where its clusters begin.
-fn trace_place(source: &SharedSource, find: &Find) -> Option<ByteRange> {
-    let at = match &find.geometry {
-        Geometry::Ntfs(ntfs) => ntfs.cluster_at(ntfs.mft_lcn),
-        Geometry::Fat(fat) => fat.cluster_at(2)?,
-        Geometry::ExFat(_) | Geometry::Ext(_) | Geometry::HfsPlus(_) | Geometry::Known(_) => ByteOffset(ALIGNMENT),
-        Geometry::Former(_) => return None,
+/// Where an older generation under a present volume would show first: behind the start of its MFT, where its clusters begin, and a few
+/// places behind the start where formatters lay tables and first folders.
+fn trace_places(source: &SharedSource, find: &Find) -> Vec<ByteRange> {
+    let own = match &find.geometry {
+        Geometry::Ntfs(ntfs) => Some(ntfs.cluster_at(ntfs.mft_lcn)),
+        Geometry::Fat(fat) => fat.cluster_at(2),
+        Geometry::ExFat(_) | Geometry::Ext(_) | Geometry::HfsPlus(_) | Geometry::Known(_) => None,
+        Geometry::Former(_) => return Vec::new(),
     };
-    (find.grade == Grade::Certain && at.0 < find.bytes).then(|| cut(source, find.start_byte + at.0, TRACES)).flatten()
+    if find.grade != Grade::Certain || !find.is_outer() {
+        return Vec::new();
+    }
+    let places = own.into_iter().chain(TRACED.map(ByteOffset)).filter(|at| at.0 < find.bytes);
+    places.filter_map(|at| cut(source, find.start_byte + at.0, TRACES)).collect()
 }
 
 /// What lies between finds and is too short to count as unexplained ground: looked at whole.
