@@ -149,7 +149,10 @@ fn why(app: &App, drive: &Drive) -> Why {
         );
         let boot =
             find.witnesses.iter().any(|witness| witness.kind == keel_format::WitnessKind::BootSector && witness.weight > 0);
-        if !boot {
+        if let Some(present) = &find.older_than {
+            let says = format!("what is left of an older generation under {present}: each file says what is left of its ground");
+            why.say(says, theme.doubt());
+        } else if !boot {
             why.say("read without a boot sector: the layout comes from the volume's own metadata", theme.doubt());
         }
         if let Some(kept) = find.kind.kept_of_deleted().filter(|_| files.show_deleted) {

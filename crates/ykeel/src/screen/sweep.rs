@@ -1,7 +1,7 @@
 //! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
 
 use keel_core::sweep::{Find, Grade, rival};
-use keel_source::{printable, size_decimal};
+use keel_source::{RangeSet, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -164,10 +164,10 @@ fn why(app: &App, drive: &Drive) -> Why {
         (None, _) => {}
     }
     if let Some(present) = &find.older_than {
-        why.say(
-            format!("what is left of an older generation under {present}; S sweeps the whole surface for more of it"),
-            theme.doubt(),
-        );
+        let mut seen = RangeSet::default();
+        drive.looked_at.iter().for_each(|range| seen.add(*range));
+        let more = if seen.lacking(find.range()).is_empty() { "" } else { "; S sweeps the whole surface for more of it" };
+        why.say(format!("what is left of an older generation under {present}{more}"), theme.doubt());
     }
     if let Some(closed) = find.kind.why_closed() {
         why.say(closed, theme.doubt());
