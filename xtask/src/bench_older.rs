@@ -52,7 +52,7 @@ struct Was {
     ground: Vec<ByteRange>,
 }
 
-/// Runs every pair; with `only`, those of which one of its kinds (parted by commas) is the older one, each with a line of its own.
+/// Runs every pair; with `only`, those of which one of its kinds (separated by commas) is the older one, each with a line of its own.
 pub(crate) fn rows(work: &Path, tallies: &mut BTreeMap<String, Tally>, only: Option<&str>) -> anyhow::Result<()> {
     for seed in 0..SEEDS {
         for (index, (old, options)) in KINDS.into_iter().enumerate() {
