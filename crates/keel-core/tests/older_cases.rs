@@ -16,7 +16,7 @@ use keel_core::sweep::{Find, Grade, Reach, outer, readable};
 use keel_core::{coverage::Coverage, ladder};
 use keel_format::{Deleted, NodeKind, read_whole, table};
 use keel_source::SharedSource;
-use support::{Bench, MIB, files as some_files, run, swept};
+use support::{Bench, MIB, by_name, files as some_files, run, swept};
 
 const START: u64 = MIB;
 
@@ -57,11 +57,6 @@ fn make_over(bench: &Bench, (kind, options): (&str, &[&str]), content: &BTreeMap
     }
     support::unmount(&point);
     device.iter().for_each(|path| run(Command::new("losetup").args(["--detach", path])));
-}
-
-/// The files by the last part of their paths.
-fn by_name(content: &BTreeMap<String, Vec<u8>>) -> BTreeMap<String, Vec<u8>> {
-    content.iter().map(|(path, bytes)| (path.rsplit('/').next().unwrap().to_string(), bytes.clone())).collect()
 }
 
 /// Every file of a find: name, content, and what is said of its ground.
@@ -205,6 +200,29 @@ fn a_weak_older_volume_asks_for_no_layout_and_is_looked_into_by_nobody_who_did_n
     assert!(finds.iter().any(Find::is_former));
     assert!(outer(&finds).all(|find| find.grade == Grade::Certain));
     assert_eq!(readable(&finds).count(), 1);
+}
+
+/// What formatters of other kinds leave of a superblock is stale: the volume that reads is the present one, and it is mended.
+#[test]
+fn a_superblock_that_nobody_reads_makes_no_volume_that_reads_an_older_one() {
+    for before in ["mkfs.btrfs", "mkfs.xfs"] {
+        let bench = Bench::new(320 * MIB);
+        run(Command::new(before).args(["-q", "-f"]).arg(&bench.image));
+        let content = some_files(37);
+        make_over(&bench, ("ntfs", &[]), &content);
+        // Both boot sectors are lost.
+        bench.zero(0, 512);
+        bench.zero(320 * MIB - 512, 512);
+        let source = bench.open();
+        let sweep = swept(&source, Reach::Surface);
+        let find = sweep.finds.iter().find(|find| find.kind == keel_format::VolumeKind::Ntfs).unwrap();
+        assert!(!find.is_former() && find.grade >= Grade::Strong, "{before}: {:?}", support::ground(&sweep));
+        let table = table::read(source.as_ref());
+        let layout = layout::settle(&source, &table, &sweep.finds, &Choices::default());
+        let staged = mend::stage(&source, &table, &sweep.finds, &layout, &Only::All.into());
+        let boot = staged.edits.iter().any(|edit| edit.structure.contains("NTFS boot sector") && edit.at_byte.0 == 0);
+        assert!(boot, "{before}: {:?}", staged.edits.iter().map(|edit| &edit.structure).collect::<Vec<_>>());
+    }
 }
 
 #[test]

@@ -13,37 +13,22 @@ use std::sync::Arc;
 use keel_core::coverage::Coverage;
 use keel_core::files::{self, FileGround, GroundJudge};
 use keel_core::job::{Cancel, Desk};
-use keel_core::ladder::{self, Ladder, RungName, RungState};
-use keel_core::layout::{self, Choices, Layout};
-use keel_core::mend::{self, LEFTOVERS, Only, Staged, Wishes};
+use keel_core::ladder::{self, RungName, RungState};
+use keel_core::layout::Choices;
+use keel_core::mend::{LEFTOVERS, Only, Wishes};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
-use keel_core::sweep::{Find, Reach, Sweep};
+use keel_core::sweep::{Find, Reach};
 use keel_core::{CoreError, Refusal};
 use keel_format::table::mbr::make::{NewLogical, ebr_sectors};
 use keel_format::table::{self, Role};
 use keel_format::{Deleted, Existence, Geometry, NodeKind};
 use keel_source::{ByteOffset, Lba, SectorCount, SharedSource};
-use support::{Bench, MIB, files as some_files, run, swept};
+use support::{Bench, MIB, Told, by_name, files as some_files, run, swept};
 
 const START: u64 = MIB;
 
-struct Told {
-    sweep: Sweep,
-    now: Ladder,
-    layout: Layout,
-    staged: Staged,
-    after: Ladder,
-}
-
 fn told(source: &SharedSource, wishes: &Wishes) -> Told {
-    let sweep = swept(source, Reach::Doubt);
-    let table = table::read(source.as_ref());
-    let now = ladder::examine(source, &sweep, &Cancel::default());
-    let layout = layout::settle(source, &table, &sweep.finds, &Choices::default());
-    let staged = mend::stage(source, &table, &sweep.finds, &layout, wishes);
-    let view: SharedSource = Arc::new(mend::overlay(source, &staged.edits));
-    let after = ladder::examine(&view, &sweep, &Cancel::default());
-    Told { sweep, now, layout, staged, after }
+    support::told(source, &Choices::default(), wishes)
 }
 
 /// Every file that comes out of a find, by the name of the file alone.
@@ -60,10 +45,6 @@ fn contents(source: &SharedSource, find: &Find) -> BTreeMap<String, Vec<u8>> {
         .unwrap();
     let read = |id| keel_format::read_whole(volume.open(id, "").unwrap().as_mut(), 1 << 20).0;
     nodes.into_iter().map(|(name, id)| (name, read(id))).collect()
-}
-
-fn by_name(files: &BTreeMap<String, Vec<u8>>) -> BTreeMap<String, Vec<u8>> {
-    files.iter().map(|(path, bytes)| (path.rsplit('/').next().unwrap().to_string(), bytes.clone())).collect()
 }
 
 #[test]
@@ -220,9 +201,7 @@ fn a_fat_volume_without_boot_sectors_is_found_with_either_fat_or_neither_start_a
             assert_eq!((find.start_byte.0, find.bytes), (START, bytes), "{bits} {what}");
             assert_eq!(contents(&source, find), by_name(&content), "{bits} {what}");
             assert_eq!(told.after.lowest_broken, None, "{bits} {what}: {:?}", told.staged.withheld);
-            let mended = bench.folder.path().join("mended.img");
-            let view: SharedSource = Arc::new(mend::overlay(&source, &told.staged.edits));
-            plan::save_as(view.as_ref(), &mended, &mut |_| {}).unwrap();
+            let mended = support::mended(&bench, &source, &told);
             support::accepted_by_driver("vfat", &mended, find.range(), &content);
         }
     }
@@ -259,9 +238,7 @@ fn an_ntfs_without_its_first_records_and_their_mirror_lists_reads_and_is_mended(
     let content = some_files(9);
     bench.ntfs(START, 80 * MIB, "ROPES", &content);
     bench.mbr(&[(0x07, START, 80 * MIB)]);
-    let Some(Geometry::Ntfs(ntfs)) = keel_format::registry::boot_sector(bench.open().as_ref(), ByteOffset(START)) else {
-        panic!("NTFS")
-    };
+    let ntfs = support::ntfs_at(&bench, START);
     let records = 4 * ntfs.record_bytes as usize;
     for at in [ntfs.mft_lcn, ntfs.mirror_lcn] {
         bench.zero(START + ntfs.cluster_at(at).0, records);
@@ -278,9 +255,7 @@ fn an_ntfs_without_its_first_records_and_their_mirror_lists_reads_and_is_mended(
         assert_eq!(contents(&source, find), by_name(&content), "{without_boots}");
         // What the root's index and the ground that nobody claims say is enough for a driver.
         let told = told(&source, &Only::All.into());
-        let mended = bench.folder.path().join(format!("mended-{without_boots}.img"));
-        let view: SharedSource = Arc::new(mend::overlay(&source, &told.staged.edits));
-        plan::save_as(view.as_ref(), &mended, &mut |_| {}).unwrap();
+        let mended = support::mended(&bench, &source, &told);
         support::accepted_by_driver("ntfs", &mended, find.range(), &content);
     }
 }
@@ -291,9 +266,7 @@ fn a_stale_mirror_is_staged_by_itself_and_the_driver_takes_the_volume_again() {
     let content = some_files(9);
     bench.ntfs(START, 80 * MIB, "ROPES", &content);
     bench.mbr(&[(0x07, START, 80 * MIB)]);
-    let Some(Geometry::Ntfs(ntfs)) = keel_format::registry::boot_sector(bench.open().as_ref(), ByteOffset(START)) else {
-        panic!("NTFS")
-    };
+    let ntfs = support::ntfs_at(&bench, START);
     let other = Bench::new(100 * MIB);
     other.ntfs(START, 80 * MIB, "BEFORE", &some_files(2));
     let mirror = START + ntfs.cluster_at(ntfs.mirror_lcn).0;
@@ -302,9 +275,7 @@ fn a_stale_mirror_is_staged_by_itself_and_the_driver_takes_the_volume_again() {
     let told = told(&source, &Only::All.into());
     assert!(told.now.volumes[0].rungs.iter().any(|rung| rung.state == RungState::Doubtful), "{:?}", told.now.volumes[0].rungs);
     assert!(!told.staged.edits.is_empty());
-    let mended = bench.folder.path().join("mended.img");
-    let view: SharedSource = Arc::new(mend::overlay(&source, &told.staged.edits));
-    plan::save_as(view.as_ref(), &mended, &mut |_| {}).unwrap();
+    let mended = support::mended(&bench, &source, &told);
     support::accepted_by_driver("ntfs", &mended, told.sweep.finds[0].range(), &content);
 }
 

@@ -3,36 +3,16 @@
 
 mod support;
 
-use std::sync::Arc;
-
-use keel_core::job::Cancel;
-use keel_core::ladder::{self, Ladder};
-use keel_core::layout::{self, Choices, Layout};
+use keel_core::layout::{self, Choices};
 use keel_core::mend::{self, Only};
-use keel_core::sweep::{Reach, Sweep};
+use keel_core::sweep::Reach;
 use keel_format::table::mbr::make::{NewLogical, ebr_sectors};
 use keel_format::table::{self, Role, Scheme, TypeCode};
 use keel_source::{Lba, SectorCount, SharedSource};
-use support::{Bench, MIB, files, ground, swept};
-
-/// What the stages make of a drive.
-struct Told {
-    sweep: Sweep,
-    now: Ladder,
-    layout: Layout,
-    edits: usize,
-    planned: Ladder,
-}
+use support::{Bench, MIB, Told, files, ground, swept};
 
 fn told(source: &SharedSource, choices: &Choices) -> Told {
-    let sweep = swept(source, Reach::Doubt);
-    let table = table::read(source.as_ref());
-    let now = ladder::examine(source, &sweep.finds, &Cancel::default());
-    let layout = layout::settle(source, &table, &sweep.finds, choices);
-    let edits = mend::stage(source, &table, &sweep.finds, &layout, &Only::All.into()).edits;
-    let view: SharedSource = Arc::new(mend::overlay(source, &edits));
-    let planned = ladder::examine(&view, &sweep.finds, &Cancel::default());
-    Told { sweep, now, layout, edits: edits.len(), planned }
+    support::told(source, choices, &Only::All.into())
 }
 
 fn told_of(bench: &Bench) -> Told {
@@ -49,9 +29,9 @@ impl Told {
 
     /// The plan mends everything below the files.
     fn holds_as_planned(&self, what: &str) {
-        assert!(self.edits > 0, "{what}: nothing staged\n{}", self.text());
-        assert_eq!(self.planned.lowest_broken, None, "{what}: {:?}", self.planned.rungs);
-        let entries = self.planned.volumes.iter().map(|volume| volume.rungs[0].state.word()).collect::<Vec<_>>();
+        assert!(!self.staged.edits.is_empty(), "{what}: nothing staged\n{}", self.text());
+        assert_eq!(self.after.lowest_broken, None, "{what}: {:?}", self.after.rungs);
+        let entries = self.after.volumes.iter().map(|volume| volume.rungs[0].state.word()).collect::<Vec<_>>();
         assert!(entries.iter().all(|state| *state == "sound"), "{what}: {entries:?}");
     }
 }
@@ -105,7 +85,7 @@ fn attribute_bits_that_keep_a_volume_from_being_shown_are_cleared() {
 fn a_grown_clone_gets_its_backup_gpt_at_the_end() {
     let bench = pair();
     bench.gpt(160 * MIB, &[(ENGINE.0, ENGINE.1, 0), (SPARES.0, SPARES.1, 0)]);
-    assert_eq!(told_of(&bench).edits, 0, "nothing is wrong yet");
+    assert_eq!(told_of(&bench).staged.edits.len(), 0, "nothing is wrong yet");
     bench.resize(300 * MIB);
     let told = told_of(&bench);
     assert!(told.text().contains("the primary GPT says its backup is at"), "{}", told.text());
@@ -124,7 +104,7 @@ fn an_image_that_was_cut_short_is_told_with_what_is_missing_and_nothing_right_is
             }
             bench.resize(left);
             let told = told_of(&bench);
-            assert_eq!(told.edits, 0, "{scheme:?} {left}: nothing here is wrong but the end");
+            assert_eq!(told.staged.edits.len(), 0, "{scheme:?} {left}: nothing here is wrong but the end");
             let missing = format!("reaches {} bytes", SPARES.0 + SPARES.1 - left);
             assert!(told.text().contains(&missing), "{scheme:?} {left}: {}", told.text());
             let starts: Vec<u64> = told.layout.entries.iter().map(|entry| entry.first.0 * 512).collect();
@@ -176,7 +156,7 @@ fn chained() -> (Bench, Vec<(u64, u64)>) {
 #[test]
 fn a_cut_or_looping_chain_of_logicals_is_put_together_again() {
     let (bench, logicals) = chained();
-    assert_eq!(told_of(&bench).edits, 0, "nothing is wrong yet");
+    assert_eq!(told_of(&bench).staged.edits.len(), 0, "nothing is wrong yet");
     let whole = bench.read(89 * MIB, 512);
     for (what, damage, said) in [
         ("cut", vec![0; 512], "the chain of logical partitions is cut"),
@@ -305,7 +285,7 @@ fn whole_drive_volumes_need_no_table_and_nothing_is_proposed() {
     let bench = Bench::new(64 * MIB);
     bench.ext4(0, 64 * MIB, "STORES", &files(4));
     let told = told_of(&bench);
-    assert!(told.layout.whole_drive && told.edits == 0 && told.now.lowest_broken.is_none(), "{}", told.text());
+    assert!(told.layout.whole_drive && told.staged.edits.is_empty() && told.now.lowest_broken.is_none(), "{}", told.text());
 }
 
 #[test]

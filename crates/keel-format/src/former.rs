@@ -152,34 +152,47 @@ impl<'a> Host<'a> {
 /// What was found, with the volumes of an older generation that what was seen speaks for and that no present volume reaches. What
 /// is left of one is told once: as that, and not as a volume that hardly stands.
 #[must_use]
-pub fn told_apart(drive: &SharedSource, clues: &Clues, mut found: Vec<FoundVolume>) -> Vec<FoundVolume> {
-    let older = infer(drive, clues, &found);
-    let present: Vec<FoundVolume> = found.iter().filter(|volume| is_present(volume)).cloned().collect();
-    let hosts: Vec<Host<'_>> = present.iter().map(|volume| Host::new(drive, volume)).collect();
-    found.retain(|volume| {
+pub fn told_apart(drive: &SharedSource, clues: &Clues, found: &[FoundVolume]) -> Vec<FoundVolume> {
+    let present: Vec<FoundVolume> = found.iter().filter(|volume| may_host(volume, found)).cloned().collect();
+    let all: Vec<Host<'_>> = present.iter().map(|volume| Host::new(drive, volume)).collect();
+    let is_replaced = |volume: &FoundVolume| all.iter().any(|host| host.replaces(volume));
+    let hosts: Vec<Host<'_>> =
+        present.iter().filter(|volume| !is_replaced(volume)).map(|volume| Host::new(drive, volume)).collect();
+    let older = infer(drive, clues, found, &hosts);
+    let is_told = |volume: &FoundVolume| {
         let same = |former: &FoundVolume| (former.kind, former.start) == (volume.kind, volume.start);
-        let hardly = !is_present(volume) || hosts.iter().any(|host| host.replaces(volume));
+        let hardly = !is_present(volume) || is_replaced(volume);
         // Of a volume of which neither metadata nor a root is left nothing comes back.
         let nothing = || {
             let left = volume.has(WitnessKind::CoreMetadata) || volume.has(WitnessKind::RootDirectory);
-            !left && volume.kind.why_closed().is_none() && hosts.iter().any(|host| host.is_over(volume))
+            !left && is_readable(volume) && hosts.iter().any(|host| host.is_over(volume))
         };
         !(hardly && (older.iter().any(same) || nothing()))
-    });
-    found.extend(older);
-    found
+    };
+    let kept: Vec<FoundVolume> = found.iter().filter(|volume| is_told(volume)).cloned().collect();
+    kept.into_iter().chain(older).collect()
 }
 
-fn infer(drive: &SharedSource, clues: &Clues, found: &[FoundVolume]) -> Vec<FoundVolume> {
-    let present: Vec<FoundVolume> = found.iter().filter(|volume| is_present(volume)).cloned().collect();
-    let replaced = |volume: &FoundVolume| present.iter().any(|host| Host::new(drive, host).replaces(volume));
-    let present: Vec<FoundVolume> = present.iter().filter(|volume| !replaced(volume)).cloned().collect();
-    let hosts: Vec<Host<'_>> = present.iter().map(|volume| Host::new(drive, volume)).collect();
-    let mut older = ntfs::former(drive, clues, found, &hosts);
-    older.extend(fat::former(drive, clues, found, &hosts));
-    older.extend(exfat::former(drive, clues, found, &hosts));
-    older.extend(ext::former(drive, clues, found, &hosts));
-    older.extend(hfsplus::former(drive, clues, found, &hosts));
+/// True for a present volume under which an older one may be looked for. A superblock of a kind that is not read proves little: it
+/// may be what formatters left of something older. It does not stand against a volume that reads, unless it is where that one's
+/// boot sector would be.
+fn may_host(volume: &FoundVolume, found: &[FoundVolume]) -> bool {
+    let main = volume.witnesses.iter().find(|witness| witness.kind == WitnessKind::BootSector && witness.weight > 0);
+    let main = main.and_then(|witness| witness.at_byte);
+    let reads = |other: &FoundVolume| other.has(WitnessKind::CoreMetadata) && other.has(WitnessKind::RootDirectory);
+    let against = |other: &&FoundVolume| {
+        let elsewhere = main != Some(other.start + other.geometry.boot_at().0);
+        is_readable(other) && reads(other) && elsewhere && other.range().overlap(volume.range()).is_some()
+    };
+    is_present(volume) && (is_readable(volume) || !found.iter().any(|other| against(&other)))
+}
+
+fn infer(drive: &SharedSource, clues: &Clues, found: &[FoundVolume], hosts: &[Host<'_>]) -> Vec<FoundVolume> {
+    let mut older = ntfs::former(drive, clues, found, hosts);
+    older.extend(fat::former(drive, clues, found, hosts));
+    older.extend(exfat::former(drive, clues, found, hosts));
+    older.extend(ext::former(drive, clues, found, hosts));
+    older.extend(hfsplus::former(drive, clues, found, hosts));
     older
 }
 

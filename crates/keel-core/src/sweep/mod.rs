@@ -155,7 +155,7 @@ fn infer(source: &SharedSource, clues: &Clues) -> Vec<Find> {
     let mut tidy = clues.clone();
     tidy.tidy();
     let found: Vec<_> = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
-    let found = keel_format::former::told_apart(source, &tidy, found);
+    let found = keel_format::former::told_apart(source, &tidy, &found);
     find::make(source, found)
 }
 

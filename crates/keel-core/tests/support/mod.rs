@@ -6,13 +6,20 @@ use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::Arc;
 
 use keel_core::job::{Cancel, Desk};
+use keel_core::ladder::{self, Ladder};
+use keel_core::layout::{self, Choices, Layout};
+use keel_core::mend::{self, Staged, Wishes};
+use keel_core::plan;
 use keel_core::sweep::{Reach, Sweep, SweepOptions, sweep};
-use keel_format::table::gpt;
+use keel_format::Geometry;
+use keel_format::ntfs::NtfsGeometry;
 use keel_format::table::gpt::make::{NewEntry as GptEntry, NewTable};
 use keel_format::table::mbr::make::{NewEntry, mbr_sector, protective_sector};
-use keel_source::{Lba, OpenOptions, SectorCount, SectorSize, SharedSource};
+use keel_format::table::{self, gpt};
+use keel_source::{ByteOffset, Lba, OpenOptions, SectorCount, SectorSize, SharedSource};
 
 pub const MIB: u64 = 1 << 20;
 
@@ -242,4 +249,45 @@ pub fn ground(sweep: &Sweep) -> Vec<(String, &'static str, u64, u64, String)> {
         .iter()
         .map(|find| (find.id.clone(), find.kind.word(), find.start_byte.0, find.bytes, find.name().to_string()))
         .collect()
+}
+
+/// What the stages make of a drive: swept where landmarks leave doubt, settled by `choices`, staged by `wishes`.
+pub struct Told {
+    pub sweep: Sweep,
+    pub now: Ladder,
+    pub layout: Layout,
+    pub staged: Staged,
+    pub after: Ladder,
+}
+
+pub fn told(source: &SharedSource, choices: &Choices, wishes: &Wishes) -> Told {
+    let sweep = swept(source, Reach::Doubt);
+    let table = table::read(source.as_ref());
+    let now = ladder::examine(source, &sweep, &Cancel::default());
+    let layout = layout::settle(source, &table, &sweep.finds, choices);
+    let staged = mend::stage(source, &table, &sweep.finds, &layout, wishes);
+    let view: SharedSource = Arc::new(mend::overlay(source, &staged.edits));
+    let after = ladder::examine(&view, &sweep, &Cancel::default());
+    Told { sweep, now, layout, staged, after }
+}
+
+/// The drive with its plan, saved beside it.
+pub fn mended(bench: &Bench, source: &SharedSource, told: &Told) -> PathBuf {
+    let path = tempfile::Builder::new().prefix("mended").tempdir_in(bench.folder.path()).unwrap().keep().join("mended.img");
+    let view: SharedSource = Arc::new(mend::overlay(source, &told.staged.edits));
+    plan::save_as(view.as_ref(), &path, &mut |_| {}).unwrap();
+    path
+}
+
+/// The NTFS volume that begins at byte `at`, as its boot sector states it.
+pub fn ntfs_at(bench: &Bench, at: u64) -> NtfsGeometry {
+    match keel_format::registry::boot_sector(bench.open().as_ref(), ByteOffset(at)) {
+        Some(Geometry::Ntfs(ntfs)) => ntfs,
+        other => panic!("NTFS, not {other:?}"),
+    }
+}
+
+/// The files by the last part of their paths.
+pub fn by_name(files: &BTreeMap<String, Vec<u8>>) -> BTreeMap<String, Vec<u8>> {
+    files.iter().map(|(path, bytes)| (path.rsplit('/').next().unwrap().to_string(), bytes.clone())).collect()
 }
