@@ -61,6 +61,13 @@ impl VolumeKind {
         matches!(self, Self::Ext2 | Self::Ext3 | Self::Ext4)
     }
 
+    /// True for one and the same kind, and for kinds of ext: which of them a volume is, its features say, and one whose journal is
+    /// gone is another one without it.
+    #[must_use]
+    pub fn is_alike(self, other: Self) -> bool {
+        self == other || self.is_ext() && other.is_ext()
+    }
+
     /// True for HFS+ and HFSX.
     #[must_use]
     pub fn is_hfs(self) -> bool {

@@ -48,6 +48,7 @@ pub use error::{FormatError, Problem};
 pub use finding::{Finding, Severity};
 pub use geometry::Geometry;
 pub use kind::VolumeKind;
+pub use remnant::is_nameless;
 pub use stamp::Stamp;
 pub use stream::{Extent, ExtentStream, MemoryStream, StreamReader, read_whole};
 pub use structure::{Compute, Computed, Field, Form, Repair, Row, Structure, Take, Version};

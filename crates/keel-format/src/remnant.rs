@@ -13,6 +13,12 @@ use crate::{
 
 /// Name of the folder under which stands what no folder names any more.
 pub(crate) const LOST: &str = "\u{2039}no parent\u{203a}";
+/// True for the path of what no folder names any more: from the root on, with or without a slash before it.
+#[must_use]
+pub fn is_nameless(path: &str) -> bool {
+    path.trim_start_matches('/').split('/').next() == Some(LOST)
+}
+
 /// The number of [`LOST`].
 pub(crate) const LOST_NODE: u64 = 1 << 61;
 /// Set in the number of a folder that no entry names: the rest is its ground.

@@ -6,7 +6,7 @@ use keel_format::{Compute, Field, Geometry, Repair, Structure, Take, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
 use super::check::{ByCheck, merge};
-use super::proof::{Look, look, lost};
+use super::proof::{Look, look, look_again, lost};
 use super::{Checks, Edit, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
 use crate::job::Cancel;
 use crate::ladder::{self, RungState};
@@ -94,7 +94,7 @@ fn by_check(source: &SharedSource, find: &Find, wishes: &Wishes, repairs: &[Repa
             let mut overlay = Overlay::new(Arc::clone(source));
             repairs.iter().for_each(|repair| overlay.lay(find.start_byte + repair.at.0, &repair.bytes));
             let view: SharedSource = Arc::new(overlay);
-            let stated = stated(&view, find.start_byte).filter(|geometry| geometry.kind() == find.kind);
+            let stated = stated(&view, find.start_byte).filter(|geometry| geometry.kind().is_alike(find.kind));
             let find = stated.map_or_else(|| find.clone(), |geometry| Find { geometry, ..find.clone() });
             repairs_by_check(&view, &find, wishes)
         }
@@ -127,10 +127,10 @@ fn disproved(source: &SharedSource, find: &Find, repairs: &[Repair]) -> Option<S
     let Some(geometry) = stated(&view, find.start_byte) else {
         return Some("the volume does not open by the boot sector that would stand there".into());
     };
-    if geometry.kind() != find.kind {
+    if !geometry.kind().is_alike(find.kind) {
         return Some(format!("it would make the volume {} instead of {}", geometry.kind().word(), find.kind.word()));
     }
-    let then = look(&window(&view, find), &geometry);
+    let then = look_again(&window(&view, find), &geometry, &now);
     let computed = repairs.iter().any(|repair| repair.is_main && repair.from == Take::Computed);
     refusal(&now, &then).or_else(|| lowers(source, &view, find, &geometry, computed))
 }

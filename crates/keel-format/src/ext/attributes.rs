@@ -44,10 +44,7 @@ pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Vec<
             entries(view, 4, 4, &mut found);
         }
     }
-    let high = inode.raw.osd2.get(2..4).and_then(<[u8]>::first_chunk::<2>).map_or(0, |high| u16::from_le_bytes(*high));
-    let block = u64::from(inode.raw.i_file_acl_lo.get()) | u64::from(high) << 32;
-    if block != 0
-        && let Some(at) = geometry.block_at(block)
+    if let Some(at) = inode.attribute_block().and_then(|block| geometry.block_at(block))
         && let Ok(bytes) = pages.bytes(at, geometry.block_bytes as usize, "extended attributes")
     {
         let view = View::new("extended attributes", at, &bytes);

@@ -244,26 +244,26 @@ fn unwritten_metadata(volume: &ExtVolume) -> Vec<std::ops::Range<u64>> {
     }
     let unwritten = |group: u32| volume.descriptor(group).is_ok_and(|raw| raw.bg_flags.get() & BG_BLOCK_UNINIT != 0);
     let group_of = |block: u64| u32::try_from(block / u64::from(geometry.blocks_per_group.max(1))).unwrap_or(u32::MAX);
+    let all = (0..geometry.groups()).flat_map(|group| metadata(volume, group));
+    all.filter(|range| unwritten(group_of(range.start))).collect()
+}
+
+/// Blocks of the metadata of group `group`: its bitmaps and inode table, wherever they stand, and what stands at its beginning.
+pub(super) fn metadata(volume: &ExtVolume, group: u32) -> Vec<std::ops::Range<u64>> {
+    let geometry = volume.geometry();
     let table =
         (u64::from(geometry.inodes_per_group) * u64::from(geometry.inode_bytes)).div_ceil(u64::from(geometry.block_bytes));
     let table = table.min(u64::from(geometry.blocks_per_group));
-    let mut ranges = Vec::new();
-    for group in 0..geometry.groups() {
-        let Ok(raw) = volume.descriptor(group) else { continue };
-        let bitmaps = [
-            u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32,
-            u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32,
-        ];
-        let own = bitmaps
-            .map(|block| block..block + 1)
-            .into_iter()
-            .chain(std::iter::once(inode_table(&raw)..inode_table(&raw) + table));
-        ranges.extend(own.filter(|range| unwritten(group_of(range.start))));
-        if unwritten(group) {
-            ranges.extend(copies_in(volume, group));
-        }
-    }
-    ranges
+    let Ok(raw) = volume.best_descriptor(group) else { return Vec::new() };
+    let bitmaps = [
+        u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32,
+        u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32,
+    ];
+    let first = inode_table(&raw);
+    let own = bitmaps.map(|block| block..block + 1).into_iter().chain([first..first + table]);
+    // With blocks of 1024 bytes and bigalloc, the first one is the boot block.
+    let boot = (group == 0 && geometry.first_data_block == 0 && geometry.block_bytes == 1024).then_some(0..1);
+    own.chain(copies_in(volume, group)).chain(boot).collect()
 }
 
 /// Blocks of group `group` that hold a copy of the superblock and of the descriptors, and those that are reserved behind them.
@@ -278,7 +278,7 @@ pub(super) fn copies_in(volume: &ExtVolume, group: u32) -> Option<std::ops::Rang
         let blocks = u64::from(has) + u64::from(keeps);
         return (blocks > 0).then_some(first..first + blocks);
     }
-    let reserved = superblock(volume).map_or(0, |raw| u64::from(raw.s_reserved_gdt_blocks.get()));
+    let reserved = volume.superblock().map_or(0, |raw| u64::from(raw.s_reserved_gdt_blocks.get()));
     has.then(|| first..first + 1 + u64::from(geometry.groups().div_ceil(per_block)) + reserved)
 }
 

@@ -1,5 +1,7 @@
 //! CRC-32C run backwards: the seed of metadata checksums from an inode, when the superblock that states it is gone.
 
+use std::sync::LazyLock;
+
 use super::Inode;
 use super::layout::crc32c;
 
@@ -11,15 +13,21 @@ pub(super) fn solve_seed(inode: &Inode) -> Option<u32> {
     Some(before(before(stored, &bytes), &numbers))
 }
 
+/// By the top byte of a value of the checksum's table: its index and the value. The top bytes are different for each index.
+static BACKWARDS: LazyLock<[(u8, u32); 256]> = LazyLock::new(|| {
+    let mut table = [(0, 0); 256];
+    for index in 0..=255u8 {
+        let value = crc32c(0, &[index]);
+        table.iter_mut().skip((value >> 24) as usize).take(1).for_each(|slot| *slot = (index, value));
+    }
+    table
+});
+
 /// The running value before `bytes` went in, when it is `after` behind them.
-fn before(after: u32, bytes: &[u8]) -> u32 {
-    let table: Vec<u32> = (0..=255u8).map(|byte| crc32c(0, &[byte])).collect();
+pub(super) fn before(after: u32, bytes: &[u8]) -> u32 {
     bytes.iter().rev().fold(after, |state, byte| {
-        // The top byte of the table's values is different for each index.
-        let index = table.iter().position(|value| value >> 24 == state >> 24).unwrap_or(0);
-        let value = table.get(index).copied().unwrap_or(0);
-        let low = u32::try_from(index).unwrap_or(0) ^ u32::from(*byte);
-        (state ^ value) << 8 | low
+        let (index, value) = BACKWARDS.get((state >> 24) as usize).copied().unwrap_or_default();
+        (state ^ value) << 8 | u32::from(index ^ byte)
     })
 }
 

@@ -20,7 +20,7 @@ use crate::{Entry, Existence, FormatError, FoundVolume, Geometry, NodeId, NodeKi
 /// The most folders of one volume.
 const MOST_FOLDERS: usize = 65_536;
 /// The most inodes that are looked at for folders: tables of 1 GiB with inodes of 256 bytes.
-const MOST_SCANNED: u64 = 4 << 20;
+pub(super) const MOST_SCANNED: u64 = 4 << 20;
 /// The most copies of superblocks that are looked at.
 const MOST_COPIES: usize = 4096;
 /// The most groups whose inode tables are asked for.
@@ -30,7 +30,7 @@ const MOST_LOOSE: u64 = 1 << 18;
 /// Bytes of an inode table that are read at once.
 const STEP: u64 = 256 << 10;
 /// Inodes below this one are the file system's own.
-const FIRST_INODE: u32 = 11;
+pub(super) const FIRST_INODE: u32 = 11;
 
 /// A folder that is left: its own inode and the block that it begins with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -170,7 +170,7 @@ pub(crate) fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Box<dy
     const WHY: &str = "the root folder is gone";
     let opened = ExtVolume::open(SharedSource::clone(&source), geometry);
     let gone = match &opened {
-        Ok(volume) if !root_is_empty(volume) => None,
+        Ok(volume) if volume.has_root() => None,
         Ok(volume) => Some(FormatError::new("root folder", volume.inode(ROOT_INODE)?.at, crate::Problem::Missing("its entries"))),
         Err(_) => None,
     };
@@ -181,17 +181,6 @@ pub(crate) fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Box<dy
     let volume = ExtVolume::unrooted(source, geometry, Takes::All);
     let gathered = Gathered::default().tables(&volume);
     if gathered.forest.is_empty() { Err(error) } else { Ok(Box::new(Remnant::new(volume, gathered.forest, WHY))) }
-}
-
-/// True when the root names not even itself: its block was overwritten.
-fn root_is_empty(volume: &ExtVolume) -> bool {
-    let Ok(root) = volume.inode(ROOT_INODE) else { return true };
-    let mut names = root.inline().is_some();
-    let _ = volume.names(&root, &mut |_| {
-        names = true;
-        ControlFlow::Break(())
-    });
-    !names
 }
 
 /// A tree as it is put together.
@@ -289,7 +278,7 @@ impl Gathered {
 }
 
 /// Hands every inode among the first `most` that is in use and the volume's own to `each`.
-fn each_inode(volume: &ExtVolume, most: u64, each: &mut dyn FnMut(Inode)) {
+pub(super) fn each_inode(volume: &ExtVolume, most: u64, each: &mut dyn FnMut(Inode)) {
     let geometry = volume.geometry();
     let size = u64::from(geometry.inode_bytes.max(128));
     let mut left = most;

@@ -1,9 +1,12 @@
 //! Inodes: what they say of a node, and where their content lies.
 
+use std::ops::Range;
+
 use keel_source::ByteOffset;
-use zerocopy::FromBytes;
+use zerocopy::{FromBytes, IntoBytes};
 
 use super::layout::{FLAG_ENCRYPT, FLAG_EXTENTS, FLAG_INLINE_DATA, RawInode, crc32c};
+use super::map::Map;
 use super::{ExtGeometry, map};
 use crate::pages::Pages;
 use crate::{Extent, FormatError, NodeKind, Problem, Stamp, Times, View};
@@ -69,11 +72,31 @@ impl Inode {
         self.raw.i_links_count.get() == 0 || self.raw.i_dtime.get() != 0
     }
 
-    /// True when its fields are those of a file, folder or link in use: kind, links, and times make sense.
+    /// True when its fields are those of a file, folder, link, device, pipe or socket in use: kind, links, and times make sense.
     #[must_use]
     pub fn is_plausible(&self) -> bool {
         let raw = &self.raw;
-        self.kind().is_some() && !self.is_deleted() && raw.i_links_count.get() < 0xFFFF && raw.i_ctime.get() != 0
+        let is_node = matches!(raw.i_mode.get() >> 12, 1 | 2 | 4 | 6 | 8 | 10 | 12);
+        is_node && !self.is_deleted() && raw.i_links_count.get() < 0xFFFF && raw.i_ctime.get() != 0
+    }
+
+    /// True when its bytes can be those of an inode of the volume, in use or not: its checksum holds, or, where none is kept, type
+    /// and map make sense.
+    #[must_use]
+    pub(super) fn may_be(&self, geometry: &ExtGeometry) -> bool {
+        if geometry.has_checksums() {
+            return self.checksum_holds(geometry);
+        }
+        let raw = &self.raw;
+        let mapped = matches!(raw.i_mode.get() >> 12, 4 | 8) && !self.has_flag(FLAG_INLINE_DATA);
+        let pointers =
+            || raw.i_block.chunks_exact(4).filter_map(<[u8]>::first_chunk).map(|word| u64::from(u32::from_le_bytes(*word)));
+        let map_holds = match self.has_flag(FLAG_EXTENTS) {
+            true => raw.i_block.starts_with(&[0x0A, 0xF3]),
+            false => pointers().all(|block| block < geometry.blocks),
+        };
+        let extra = usize::from(raw.i_extra_isize.get()) <= self.bytes.len().saturating_sub(128);
+        matches!(raw.i_mode.get() >> 12, 0 | 1 | 2 | 4 | 6 | 8 | 10 | 12) && extra && (!mapped || map_holds)
     }
 
     /// True when it was changed last (`i_ctime`, `i_crtime`) at `time` or before, in seconds since 1970.
@@ -135,6 +158,15 @@ impl Inode {
     fn checksum_low(&self) -> u32 {
         let [.., low, high, _, _] = self.raw.osd2;
         u32::from(u16::from_le_bytes([low, high]))
+    }
+
+    /// The inode as stored with other fields; what stands behind them stays.
+    pub(super) fn with(&self, geometry: &ExtGeometry, raw: &RawInode) -> Vec<u8> {
+        let mut bytes = self.bytes.clone();
+        let kept = 128 + usize::from(self.raw.i_extra_isize.get()).min(bytes.len().saturating_sub(128));
+        bytes.iter_mut().take(kept).zip(raw.as_bytes()).for_each(|(slot, byte)| *slot = *byte);
+        seal(geometry, self.number, &mut bytes);
+        bytes
     }
 
     /// The inode's bytes with its checksum zero.
@@ -207,14 +239,62 @@ impl Inode {
     /// # Errors
     /// [`FormatError`] when a block of the map cannot be read or does not hold.
     pub fn extents(&self, pages: &Pages, geometry: &ExtGeometry) -> Result<Vec<Extent>, FormatError> {
-        if self.inline().is_some() {
-            return Ok(Vec::new());
-        }
+        Ok(self.map(pages, geometry)?.extents)
+    }
+
+    /// Every block of the volume that it holds: content, written or not, the blocks of its map, and its block of attributes.
+    ///
+    /// # Errors
+    /// [`FormatError`] when a block of the map cannot be read or does not hold.
+    pub(super) fn held(&self, pages: &Pages, geometry: &ExtGeometry) -> Result<Vec<Range<u64>>, FormatError> {
+        // Devices, pipes and sockets keep their numbers where others keep their map.
+        let mapped = self.kind().is_some();
+        let mut held = if mapped { self.map(pages, geometry)?.held } else { Vec::new() };
+        held.extend(self.attribute_block().map(|block| block..block + 1));
+        Ok(held)
+    }
+
+    fn map(&self, pages: &Pages, geometry: &ExtGeometry) -> Result<Map, FormatError> {
         let bytes = self.bytes();
-        if self.has_flag(FLAG_EXTENTS) {
+        if self.inline().is_some() {
+            Ok(Map { extents: Vec::new(), held: Vec::new() })
+        } else if self.has_flag(FLAG_EXTENTS) {
             map::extent_tree(pages, geometry, self, bytes)
         } else {
             map::block_map(pages, geometry, self, bytes)
         }
+    }
+
+    /// The block in which attributes are kept that find no room in the inode (`i_file_acl`).
+    #[must_use]
+    pub(super) fn attribute_block(&self) -> Option<u64> {
+        let high = self.raw.osd2.get(2..4).and_then(<[u8]>::first_chunk::<2>).map_or(0, |high| u16::from_le_bytes(*high));
+        let block = u64::from(self.raw.i_file_acl_lo.get()) | u64::from(high) << 32;
+        (block != 0).then_some(block)
+    }
+}
+
+/// An inode of the volume as stored: the fields of `raw`, zeros behind them, and its checksum.
+#[must_use]
+pub(super) fn stored(geometry: &ExtGeometry, number: u32, raw: &RawInode) -> Vec<u8> {
+    let size = usize::from(geometry.inode_bytes);
+    let mut raw = *raw;
+    raw.i_extra_isize.set(if size > 128 { 32 } else { 0 });
+    let mut bytes = raw.as_bytes().to_vec();
+    bytes.resize(size, 0);
+    seal(geometry, number, &mut bytes);
+    bytes
+}
+
+/// Sets the checksum of an inode as stored.
+fn seal(geometry: &ExtGeometry, number: u32, bytes: &mut [u8]) {
+    let inode = Inode::parse(number, ByteOffset(0), bytes.to_vec()).ok().filter(|_| geometry.has_checksums());
+    let Some(inode) = inode else { return };
+    let seed = crc32c(geometry.checksum_seed, &number.to_le_bytes());
+    let sum = crc32c(crc32c(seed, &inode.raw.i_generation.get().to_le_bytes()), &inode.zeroed()).to_le_bytes();
+    let high = if inode.keeps_whole_checksum() { 2..4 } else { 0..0 };
+    for (place, half) in [(124, 0..2), (130, high)] {
+        let half = sum.get(half).unwrap_or_default();
+        bytes.iter_mut().skip(place).zip(half).for_each(|(slot, byte)| *slot = *byte);
     }
 }

@@ -81,6 +81,11 @@ pub(super) fn read(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> Resu
     Ok(journal)
 }
 
+/// True when `inode` leads to a journal.
+pub(super) fn stands(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> bool {
+    log_of(pages, geometry, inode).is_ok()
+}
+
 /// Every state of a block that transactions of before left in the log, whether they are finished or not: by block of the
 /// volume, the place of its bytes and the number of its transaction. Bounded by the log's length and [`MOST_UNITS`].
 pub(super) fn earlier(pages: &Pages, geometry: &ExtGeometry, inode: &Inode) -> BTreeMap<u64, Vec<(u32, ByteOffset)>> {

@@ -88,7 +88,11 @@ pub struct RawSuperblock {
     pub s_lpf_ino: U32,
     pub s_prj_quota_inum: U32,
     pub s_checksum_seed: U32,
-    pub s_reserved: [u8; 392],
+    pub s_times_high: [u8; 8],
+    pub s_encoding: U16,
+    pub s_encoding_flags: U16,
+    pub s_orphan_file_inum: U32,
+    pub s_reserved: [u8; 376],
     pub s_checksum: U32,
 }
 const _: () = assert!(size_of::<RawSuperblock>() == 1024);
@@ -107,6 +111,10 @@ pub const BG_BLOCK_UNINIT: u16 = 0x2;
 pub const BG_INODE_UNINIT: u16 = 0x1;
 /// `COMPAT_EXT_ATTR`.
 pub const COMPAT_EXT_ATTR: u32 = 0x8;
+/// `COMPAT_RESIZE_INODE`: inode 7 keeps blocks that are reserved for more descriptors.
+pub const COMPAT_RESIZE_INODE: u32 = 0x10;
+/// `COMPAT_ORPHAN_FILE`.
+pub const COMPAT_ORPHAN_FILE: u32 = 0x1000;
 /// `COMPAT_HAS_JOURNAL`.
 pub const COMPAT_HAS_JOURNAL: u32 = 0x4;
 /// `COMPAT_SPARSE_SUPER2`.
@@ -125,6 +133,8 @@ pub const INCOMPAT_EXTENTS: u32 = 0x40;
 pub const INCOMPAT_64BIT: u32 = 0x80;
 /// `INCOMPAT_FLEX_BG`.
 pub const INCOMPAT_FLEX_BG: u32 = 0x200;
+/// `INCOMPAT_INLINE_DATA`: small files and folders are kept inside their inodes.
+pub const INCOMPAT_INLINE_DATA: u32 = 0x8000;
 /// `INCOMPAT_CSUM_SEED`.
 pub const INCOMPAT_CSUM_SEED: u32 = 0x2000;
 /// `RO_COMPAT_SPARSE_SUPER`.
@@ -135,6 +145,12 @@ pub const RO_COMPAT_LARGE_FILE: u32 = 0x2;
 pub const RO_COMPAT_EXTRA_ISIZE: u32 = 0x40;
 /// `RO_COMPAT_GDT_CSUM`.
 pub const RO_COMPAT_GDT_CSUM: u32 = 0x10;
+/// `RO_COMPAT_QUOTA`: inodes 3 and 4 keep quotas.
+pub const RO_COMPAT_QUOTA: u32 = 0x100;
+/// `RO_COMPAT_PROJECT`: an inode of its own keeps the quotas of projects.
+pub const RO_COMPAT_PROJECT: u32 = 0x2000;
+/// `RO_COMPAT_ORPHAN_PRESENT`: the file of orphans is not empty.
+pub const RO_COMPAT_ORPHAN_PRESENT: u32 = 0x1_0000;
 /// `RO_COMPAT_BIGALLOC`.
 pub const RO_COMPAT_BIGALLOC: u32 = 0x200;
 /// `RO_COMPAT_METADATA_CSUM`.
@@ -365,16 +381,31 @@ impl ExtGeometry {
         ByteOffset(block * u64::from(self.block_bytes) + u64::from(inside) * u64::from(self.descriptor_bytes))
     }
 
-    /// Where the copy of the descriptor of `group` stands that block group `keeper` keeps; none in a meta group.
+    /// Where the copy of the descriptor of `group` stands that block group `keeper` keeps; none where it keeps none. In a meta group
+    /// its second and its last group keep one.
     #[must_use]
     pub fn descriptor_copy_at(&self, group: u32, keeper: u32) -> Option<ByteOffset> {
         let per_block = (self.block_bytes / u32::from(self.descriptor_bytes)).max(1);
         let (table_block, inside) = (group / per_block, group % per_block);
-        if self.incompat & INCOMPAT_META_BG != 0 && table_block >= self.first_meta_bg {
-            return None;
-        }
-        let block = self.first_block(keeper) + 1 + u64::from(table_block);
+        let block = if self.incompat & INCOMPAT_META_BG != 0 && table_block >= self.first_meta_bg {
+            let keeps =
+                keeper / per_block == table_block && matches!(keeper % per_block, place if place == 1 || place == per_block - 1);
+            (keeps && keeper < self.groups()).then(|| self.first_block(keeper) + u64::from(self.has_superblock(keeper)))?
+        } else {
+            self.first_block(keeper) + 1 + u64::from(table_block)
+        };
         Some(ByteOffset(block * u64::from(self.block_bytes) + u64::from(inside) * u64::from(self.descriptor_bytes)))
+    }
+
+    /// Groups that keep a copy of the descriptor of `group`, the first 64 of them.
+    #[must_use]
+    pub fn descriptor_keepers(&self, group: u32) -> Vec<u32> {
+        let per_block = (self.block_bytes / u32::from(self.descriptor_bytes)).max(1);
+        let first = group / per_block * per_block;
+        match self.incompat & INCOMPAT_META_BG != 0 && group / per_block >= self.first_meta_bg {
+            true => vec![first.saturating_add(1), first.saturating_add(per_block - 1)],
+            false => self.backup_groups(),
+        }
     }
 
     /// True when descriptors say which bitmaps were never written.

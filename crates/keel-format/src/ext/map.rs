@@ -1,5 +1,7 @@
 //! Where a file's blocks are: extent trees and the older block maps.
 
+use std::ops::Range;
+
 use keel_source::ByteOffset;
 
 use super::{ExtGeometry, Inode};
@@ -13,16 +15,25 @@ const DEEPEST: u16 = 5;
 /// The most blocks of a map that are read for one file.
 const MOST_MAP_BLOCKS: usize = 65_536;
 
+/// Where the blocks of one file are.
+pub(super) struct Map {
+    /// Its content, in order. Holes and blocks that were never written have no place.
+    pub(super) extents: Vec<Extent>,
+    /// Every block of the volume that it holds: content, written or not, and the blocks of the map itself.
+    pub(super) held: Vec<Range<u64>>,
+}
+
 /// Extents put together in order; what lies between them is a hole.
 struct Builder {
     extents: Vec<Extent>,
+    held: Vec<Range<u64>>,
     end: u64,
     limit: u64,
 }
 
 impl Builder {
     fn new(bytes: u64) -> Self {
-        Self { extents: Vec::new(), end: 0, limit: bytes }
+        Self { extents: Vec::new(), held: Vec::new(), end: 0, limit: bytes }
     }
 
     /// Adds `bytes` at `stream_at`; a hole before them is filled. What overlaps what is there already is left out.
@@ -49,9 +60,9 @@ impl Builder {
         }
     }
 
-    fn finish(mut self) -> Vec<Extent> {
+    fn finish(mut self) -> Map {
         self.hole_to(self.limit);
-        self.extents
+        Map { extents: self.extents, held: self.held }
     }
 }
 
@@ -59,7 +70,7 @@ impl Builder {
 ///
 /// # Errors
 /// [`FormatError`] when a node of the tree cannot be read or does not hold.
-pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Vec<Extent>, FormatError> {
+pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
     let mut builder = Builder::new(bytes);
     let mut read = 0;
     let view = View::new("extent tree", inode.at + 40, &inode.raw.i_block);
@@ -96,11 +107,13 @@ fn node(
             if start.saturating_add(len) > geometry.blocks {
                 return Err(view.wrong(offset + 8, "ee_start", start, "blocks of the volume"));
             }
+            builder.held.push(start..start + len);
             builder.add(block * size, geometry.block_at(start).filter(|_| written), len * size);
         } else {
             let high = u64::from(view.u16(offset + 8, "ei_leaf_hi")?);
             let leaf = u64::from(view.u32(offset + 4, "ei_leaf_lo")?) | high << 32;
             let at = geometry.block_at(leaf).ok_or_else(|| view.wrong(offset + 4, "ei_leaf", leaf, "a block of the volume"))?;
+            builder.held.push(leaf..leaf + 1);
             *read += 1;
             if *read > MOST_MAP_BLOCKS {
                 return Err(view.error(offset, Problem::Endless { field: "extent tree", limit: MOST_MAP_BLOCKS as u64 }));
@@ -116,7 +129,7 @@ fn node(
 ///
 /// # Errors
 /// [`FormatError`] when a map block cannot be read or points out of the volume.
-pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Vec<Extent>, FormatError> {
+pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
     let mut walk = MapWalk { pages, geometry, builder: Builder::new(bytes), next: 0, read: 0 };
     let view = View::new("block map", inode.at + 40, &inode.raw.i_block);
     for index in 0..15usize {
@@ -149,6 +162,10 @@ impl MapWalk<'_> {
         }
         let outside = || view.wrong(offset, "block pointer", u64::from(block), "a block of the volume");
         let at = self.geometry.block_at(u64::from(block)).ok_or_else(outside)?;
+        match self.builder.held.last_mut().filter(|last| last.end == u64::from(block)) {
+            Some(last) => last.end += 1,
+            None => self.builder.held.push(u64::from(block)..u64::from(block) + 1),
+        }
         if level == 0 {
             self.builder.add(self.next, Some(at), size);
             self.next = self.next.saturating_add(size);

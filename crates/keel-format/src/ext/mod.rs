@@ -7,6 +7,7 @@ mod directory;
 mod former;
 mod inode;
 mod journal;
+mod kept;
 pub mod layout;
 mod map;
 pub mod mend;

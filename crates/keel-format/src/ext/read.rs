@@ -7,9 +7,10 @@ use std::sync::{Arc, OnceLock};
 use keel_source::{ByteOffset, SharedSource};
 
 use super::directory::{RawName, entries};
+use super::kept::Earlier;
 use super::layout::{
-    BG_INODE_UNINIT, FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE, RawDescriptor, RawSuperblock,
-    SUPERBLOCK_AT, crc32c,
+    BG_INODE_UNINIT, FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_INLINE_DATA, INCOMPAT_RECOVER, RO_COMPAT_GDT_CSUM, ROOT_INODE,
+    RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
 };
 use super::{ExtGeometry, Inode, journal};
 use crate::pages::Pages;
@@ -27,9 +28,6 @@ const MOST_FINDINGS: usize = 200;
 const MOST_GROUPS: u32 = 65_536;
 /// The most copies of a group descriptor that are tried.
 const MOST_KEEPERS: usize = 8;
-/// The most blocks of one directory of which former states are looked at, and the most states of each.
-const MOST_FORMER: usize = 4096;
-const MOST_STATES: usize = 64;
 /// Set in the number of a node whose directory entry was deleted.
 const DELETED_NODE: u64 = 1 << 63;
 
@@ -48,23 +46,29 @@ pub(super) enum Takes {
 /// An ext2, ext3 or ext4 volume. Nodes have the numbers of their inodes. Where the journal holds newer blocks the
 /// volume reads as if it had been replayed; nothing is written.
 pub struct ExtVolume {
-    pages: Pages,
-    geometry: ExtGeometry,
+    pub(super) pages: Pages,
+    pub(super) geometry: ExtGeometry,
     summary: VolumeSummary,
-    replay: Vec<Finding>,
+    pub(super) replay: Vec<Finding>,
     pending: bool,
     replayed: Vec<u64>,
-    takes: Takes,
-    earlier: OnceLock<BTreeMap<u64, Vec<(u32, ByteOffset)>>>,
+    pub(super) takes: Takes,
+    /// Blocks whose places were overwritten, and where the journal keeps them.
+    pub(super) restored: BTreeMap<u64, ByteOffset>,
+    pub(super) earlier: OnceLock<Earlier>,
 }
 
 impl ExtVolume {
-    /// Opens the volume in `source` with `geometry`. The superblock is read for label and journal state only.
+    /// Opens the volume in `source` with `geometry`. The superblock is read for label and journal state only. Where the root does
+    /// not stand, blocks that were overwritten are read from the journal as far as it keeps them.
     ///
     /// # Errors
     /// [`FormatError`] when the root directory's inode cannot be read or is none.
     pub fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Self, FormatError> {
-        let volume = Self::unrooted(source, geometry, Takes::All);
+        let mut volume = Self::unrooted(source, geometry, Takes::All);
+        if !volume.has_root() {
+            volume.restore();
+        }
         let root = volume.inode(ROOT_INODE)?;
         if root.kind() != Some(NodeKind::Directory) {
             return Err(FormatError::value("root inode", root.at, "i_mode", u64::from(root.raw.i_mode.get()), "a directory"));
@@ -94,6 +98,7 @@ impl ExtVolume {
             replay: Vec::new(),
             pending: false,
             replayed: Vec::new(),
+            restored: BTreeMap::new(),
             takes,
             earlier: OnceLock::new(),
         };
@@ -104,8 +109,10 @@ impl ExtVolume {
     }
 
     fn replay_from(&mut self, source: SharedSource) {
-        let read = self.inode(self.geometry.journal_inode).and_then(|inode| journal::read(&self.pages, &self.geometry, &inode));
-        match read {
+        let missing =
+            || FormatError::new("journal", ByteOffset(0), Problem::Missing("its inode, and the superblock's copy of it"));
+        let inode = self.journal_inode().ok_or_else(missing);
+        match inode.and_then(|inode| journal::read(&self.pages, &self.geometry, &inode)) {
             Ok(found) => {
                 self.replay = found.findings;
                 self.pending = found.pending;
@@ -140,6 +147,47 @@ impl ExtVolume {
         &self.replayed
     }
 
+    /// True when the root is a folder that names at least itself.
+    pub(super) fn has_root(&self) -> bool {
+        let root = self.inode(ROOT_INODE).ok().filter(|root| root.kind() == Some(NodeKind::Directory));
+        let Some(root) = root else { return false };
+        // Where nothing says otherwise any bytes may be a folder that is kept inside its inode.
+        let inline = self.geometry.incompat & INCOMPAT_INLINE_DATA != 0 && root.checksum_holds(&self.geometry);
+        let mut names = inline && root.inline().is_some();
+        if root.inline().is_some() {
+            return names;
+        }
+        let _ = self.names(&root, &mut |_| {
+            names = true;
+            ControlFlow::Break(())
+        });
+        names
+    }
+
+    /// Every block that an inode holds; none where its map does not read.
+    pub(super) fn held(&self, inode: &Inode) -> Vec<std::ops::Range<u64>> {
+        inode.held(&self.pages, &self.geometry).unwrap_or_default()
+    }
+
+    /// The main superblock, or a copy of it.
+    pub(super) fn superblock(&self) -> Option<RawSuperblock> {
+        superblock(&self.pages, &self.geometry)
+    }
+
+    /// The same volume read from `source`, as it stands there: no journal is replayed.
+    pub(super) fn over(&self, source: SharedSource) -> Self {
+        Self {
+            pages: Pages::new(source),
+            summary: self.summary.clone(),
+            replay: Vec::new(),
+            pending: false,
+            replayed: Vec::new(),
+            restored: BTreeMap::new(),
+            earlier: OnceLock::new(),
+            ..*self
+        }
+    }
+
     /// What it is read from: with its journal replayed.
     #[must_use]
     pub fn source(&self) -> &SharedSource {
@@ -166,7 +214,7 @@ impl ExtVolume {
         if self.takes != Takes::ByChecksum && main.as_ref().is_ok_and(|raw| descriptor_points_inside(raw, &self.geometry)) {
             return main;
         }
-        let keepers = self.geometry.backup_groups().into_iter().take(MOST_KEEPERS);
+        let keepers = self.geometry.descriptor_keepers(group).into_iter().take(MOST_KEEPERS);
         let copies = keepers.filter_map(|keeper| self.geometry.descriptor_copy_at(group, keeper));
         let mut sound = copies.filter_map(|at| self.descriptor_from(at).ok());
         sound.find(|raw| descriptor_points_inside(raw, &self.geometry)).map_or(main, Ok)
@@ -183,6 +231,15 @@ impl ExtVolume {
     /// # Errors
     /// [`FormatError`] when there is no such inode or it cannot be read.
     pub fn inode(&self, number: u32) -> Result<Inode, FormatError> {
+        let at = self.inode_at(number)?;
+        let inode = Inode::parse(number, at, self.pages.bytes(at, usize::from(self.geometry.inode_bytes), "inode")?)?;
+        let own = self.takes == Takes::All || self.owns(&inode);
+        let missing = Problem::Missing("inode of this volume: another one's stands there");
+        own.then_some(inode).ok_or_else(|| FormatError::new("inode", at, missing))
+    }
+
+    /// Where the inode with this number stands in the volume.
+    pub(super) fn inode_at(&self, number: u32) -> Result<ByteOffset, FormatError> {
         let geometry = &self.geometry;
         let index = number.checked_sub(1).filter(|_| number <= geometry.inodes);
         let Some(index) = index else {
@@ -199,11 +256,7 @@ impl ExtVolume {
                 "a block of the volume",
             )
         };
-        let at = geometry.block_at(table).ok_or_else(outside)? + u64::from(inside) * u64::from(geometry.inode_bytes);
-        let inode = Inode::parse(number, at, self.pages.bytes(at, usize::from(geometry.inode_bytes), "inode")?)?;
-        let own = self.takes == Takes::All || self.owns(&inode);
-        let missing = Problem::Missing("inode of this volume: another one's stands there");
-        own.then_some(inode).ok_or_else(|| FormatError::new("inode", at, missing))
+        Ok(geometry.block_at(table).ok_or_else(outside)? + u64::from(inside) * u64::from(geometry.inode_bytes))
     }
 
     /// True for an inode in use whose fields make sense and that is this volume's own.
@@ -239,52 +292,6 @@ impl ExtVolume {
         }
         let keeps_nothing = node.0 & DELETED_NODE != 0 && inode.kind() != Some(NodeKind::Directory) && inode.bytes() == 0;
         Ok(if keeps_nothing { self.before_deletion(number).unwrap_or(inode) } else { inode })
-    }
-
-    /// Names that the journal kept of the blocks of directory `inode` and that are in them no more: newer kernels wipe what they
-    /// delete.
-    fn former_names(&self, inode: &Inode, listed: &mut HashSet<(u32, Vec<u8>)>, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) {
-        let unit = u64::from(self.geometry.block_bytes);
-        let extents = inode.extents(&self.pages, &self.geometry).unwrap_or_default();
-        let blocks = extents.iter().filter_map(|extent| Some((extent.volume_at?.0 / unit, extent.bytes / unit)));
-        for block in blocks.flat_map(|(first, count)| first..first.saturating_add(count)).take(MOST_FORMER) {
-            for (_, kept) in self.earlier().get(&block).into_iter().flatten().take(MOST_STATES) {
-                let Ok(bytes) = self.pages.bytes(*kept, self.geometry.block_bytes as usize, "directory block") else { continue };
-                let (names, _) = entries(&bytes, *kept, self.geometry.inodes);
-                for name in names.into_iter().filter(|name| name.name != b"." && name.name != b"..") {
-                    let former = RawName { present: false, ..name };
-                    if listed.insert((former.inode, former.name.clone()))
-                        && let Some(entry) = self.entry(&former)
-                        && each(entry).is_break()
-                    {
-                        return;
-                    }
-                }
-            }
-        }
-    }
-
-    /// What the journal keeps of blocks as they were; read once.
-    fn earlier(&self) -> &BTreeMap<u64, Vec<(u32, ByteOffset)>> {
-        let journal = self.geometry.journal_inode;
-        self.earlier.get_or_init(|| {
-            let log = (journal != 0).then(|| self.inode(journal).ok()).flatten();
-            log.map(|inode| journal::earlier(&self.pages, &self.geometry, &inode)).unwrap_or_default()
-        })
-    }
-
-    /// The inode as the journal last kept it before its file was deleted: deleting empties it.
-    fn before_deletion(&self, number: u32) -> Option<Inode> {
-        let states = self.earlier();
-        let at = self.inode(number).ok()?.at;
-        let unit = u64::from(self.geometry.block_bytes);
-        let inside = at.0 % unit;
-        states.get(&(at.0 / unit))?.iter().find_map(|(_, kept)| {
-            let bytes = self.pages.bytes(*kept + inside, usize::from(self.geometry.inode_bytes), "inode").ok()?;
-            // Its place stays the one in the table: what follows from it, like its checksum, counts from there.
-            let inode = Inode::parse(number, at, bytes).ok()?;
-            (!inode.is_deleted() && inode.kind() == Some(NodeKind::File) && inode.bytes() > 0).then_some(inode)
-        })
     }
 
     /// Hands every name of the directory `inode` to `each`.

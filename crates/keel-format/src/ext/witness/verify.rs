@@ -6,9 +6,10 @@ use std::sync::Arc;
 use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
 
 use crate::clue::Clues;
+use crate::ext::former::each_inode;
 use crate::ext::layout::ROOT_INODE;
 use crate::ext::mend::is_stated_in;
-use crate::ext::read::descriptor_points_inside;
+use crate::ext::read::{Takes, descriptor_points_inside};
 use crate::ext::{ExtGeometry, ExtVolume};
 use crate::{Deleted, FoundVolume, Geometry, NodeKind, Stamp, Volume, Witness, WitnessKind, read_bytes};
 
@@ -16,6 +17,9 @@ use crate::{Deleted, FoundVolume, Geometry, NodeKind, Stamp, Volume, Witness, Wi
 const MOST_COPIES: usize = 24;
 /// The most group descriptors that are looked at.
 const MOST_GROUPS: u32 = 256;
+/// The most inodes that are counted where no root lists them, and how few of them may be chance.
+const MOST_INODES: u64 = 1 << 16;
+const FEW: u32 = 8;
 /// The most folders of the root that are followed.
 const MOST_FOLLOWED: usize = 64;
 
@@ -26,6 +30,8 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeome
     let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
     let mut witnesses = superblock_witnesses(&window, start, &geometry);
     let volume = ExtVolume::open(Arc::clone(&window), geometry).ok();
+    // What is left of it counts whether or not its root does.
+    let rest = ExtVolume::unrooted(Arc::clone(&window), geometry, Takes::All);
     let mut newest = None;
     match &volume {
         Some(volume) => {
@@ -37,9 +43,10 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeome
             let copies = witnesses.iter().any(|witness| witness.kind == WitnessKind::BackupBootSector && witness.weight > 0);
             let says = "no root directory where the group descriptors put it";
             witnesses.push(Witness::at(WitnessKind::CoreMetadata, start, if copies { -5 } else { -25 }, says));
+            witnesses.extend(rest_witnesses(&rest, start));
         }
     }
-    witnesses.extend(surface_witness(&window, volume.as_ref(), start, clues));
+    witnesses.extend(surface_witness(&window, &rest, start, clues));
     let found = FoundVolume {
         kind: geometry.kind,
         start,
@@ -117,9 +124,30 @@ fn root_witnesses(volume: &ExtVolume, start: ByteOffset, newest: &mut Option<Sta
     witnesses
 }
 
+/// What speaks for a volume without a root: inodes in its tables, and a journal where a copy of the superblock puts it.
+fn rest_witnesses(volume: &ExtVolume, start: ByteOffset) -> Vec<Witness> {
+    let (mut used, mut first) = (0u32, None);
+    each_inode(volume, MOST_INODES, &mut |inode| {
+        used += 1;
+        first.get_or_insert(inode.at);
+    });
+    let mut witnesses = Vec::new();
+    // Where no checksum is kept, a few may be anything.
+    if used >= if volume.geometry().has_checksums() { 1 } else { FEW } {
+        let says = format!("inodes in use stand where the group descriptors put the tables: {used} of the first {MOST_INODES}");
+        let at = start + first.unwrap_or_default().0;
+        witnesses.push(Witness::at(WitnessKind::References, at, 20, says).start(start));
+    }
+    let journal = volume.stated_journal(volume.geometry().journal_inode);
+    if let Some(at) = journal.and_then(|inode| volume.journal_at(&inode)) {
+        let says = "the journal stands where a copy of the superblock puts it";
+        witnesses.push(Witness::at(WitnessKind::References, start + at.0, 15, says).start(start));
+    }
+    witnesses
+}
+
 /// Directories seen on the surface inside the volume whose inode leads back to where they stand.
-fn surface_witness(window: &SharedSource, volume: Option<&ExtVolume>, start: ByteOffset, clues: &Clues) -> Option<Witness> {
-    let volume = volume?;
+fn surface_witness(window: &SharedSource, volume: &ExtVolume, start: ByteOffset, clues: &Clues) -> Option<Witness> {
     let range = ByteRange::sized(start, volume.geometry().volume_bytes());
     let inside: Vec<_> =
         clues.ext.directories.iter().filter(|directory| range.contains(directory.at)).take(MOST_FOLLOWED).collect();

@@ -1,4 +1,8 @@
-//! The ext structures that stand many times: superblock and group descriptors.
+//! The ext structures that stand many times: superblock and group descriptors; and the core of a volume whose root is gone.
+
+mod bitmaps;
+mod folders;
+mod lost;
 
 use keel_source::{ByteOffset, SharedSource};
 use zerocopy::little_endian::{U16, U32};
@@ -6,19 +10,25 @@ use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
 use super::layout::{
     BG_BLOCK_UNINIT, BG_INODE_UNINIT, COMPAT_EXT_ATTR, INCOMPAT_CSUM_SEED, INCOMPAT_FLEX_BG, INCOMPAT_META_BG, INCOMPAT_RECOVER,
-    MAGIC, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, RawSuperblock, crc32c,
+    MAGIC, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
 };
 use super::read::{descriptor_points_inside, descriptor_sum};
 use super::{ExtGeometry, ExtVolume};
 use crate::structure::{Compute, Computed, Field, Form, Structure, Take};
 use crate::{FormatError, Problem, View, read_bytes};
+use lost::{Features, Rebuilt};
 
 /// The most copies of a structure that are compared.
 const MOST_COPIES: usize = 12;
+/// The most states of the superblock in the journal that are looked at.
+const MOST_KEPT: usize = 4;
 /// Bytes of the table of descriptors that are compared as one structure.
 const PIECE: usize = 64 << 10;
 /// The most pieces of the table that are compared.
 const MOST_PIECES: usize = 512;
+
+/// `s_state`: cleanly unmounted.
+const STATE_CLEAN: u16 = 1;
 
 const ALL: &str = "every place in the volume is taken wrong";
 
@@ -98,34 +108,34 @@ pub(super) fn seal(bytes: &mut [u8]) {
 /// The structures of the volume in `window`.
 #[must_use]
 pub fn structures(window: &SharedSource, geometry: &ExtGeometry, compute: Compute) -> Vec<Structure> {
-    let superblock = superblock(window, geometry, compute);
+    let rebuilt = lost::rebuilt(window, geometry);
+    let view = rebuilt.as_ref().map_or(window, |rebuilt| &rebuilt.view).clone();
+    let superblock = superblock(window, geometry, rebuilt.as_ref(), compute);
     let computed = superblock.computed.as_ref().filter(|_| superblock.best() == Some(Take::Computed));
     let stated = computed.and_then(|computed| ExtGeometry::parse(View::new("superblock", ByteOffset(0), &computed.bytes)).ok());
     let mut structures = vec![superblock];
-    if geometry.incompat & INCOMPAT_META_BG == 0 {
-        structures.extend(match stated {
-            Some((stated, _)) => resealed_tables(window, &stated),
-            None => descriptor_tables(window, geometry),
-        });
-    }
+    structures.extend(match stated {
+        Some((stated, _)) => resealed_tables(window, &view, &stated),
+        None => descriptor_tables(window, &view, geometry),
+    });
+    structures.extend(rebuilt.into_iter().flat_map(|rebuilt| rebuilt.structures));
     structures
 }
 
 /// The table of descriptors whose checksums a computed superblock changes, in pieces; none where they hold by it.
-fn resealed_tables(window: &SharedSource, stated: &ExtGeometry) -> Vec<Structure> {
+fn resealed_tables(window: &SharedSource, view: &SharedSource, stated: &ExtGeometry) -> Vec<Structure> {
     let size = usize::from(stated.descriptor_bytes);
-    let resealed = |structure: Structure| {
+    let resealed = |(first, structure): (u32, Structure)| {
         let mut bytes = structure.main.bytes.clone();
-        let first = structure.main.at.0.checked_sub(stated.descriptor_at(0).0)? / u64::from(stated.descriptor_bytes);
         for (index, descriptor) in bytes.chunks_exact_mut(size).enumerate() {
-            let group = u32::try_from(first).ok()? + u32::try_from(index).ok()?;
+            let group = first + u32::try_from(index).ok()?;
             set_sum(stated, group, descriptor);
         }
         let witnesses = vec![("bg_checksum", "over the identifier of the computed superblock".to_string())];
         let computed = Some(Computed { bytes, witnesses }).filter(|computed| !computed.bytes.is_empty());
         Some(Structure { copies: Vec::new(), computed, ..structure })
     };
-    descriptor_tables(window, stated).into_iter().filter_map(resealed).collect()
+    tables(window, view, stated).into_iter().filter_map(resealed).collect()
 }
 
 fn set_sum(geometry: &ExtGeometry, group: u32, descriptor: &mut [u8]) {
@@ -134,11 +144,17 @@ fn set_sum(geometry: &ExtGeometry, group: u32, descriptor: &mut [u8]) {
     }
 }
 
-fn superblock(window: &SharedSource, geometry: &ExtGeometry, compute: Compute) -> Structure {
-    let volume = ExtVolume::open(SharedSource::clone(window), *geometry).ok();
-    let pending = volume.as_ref().is_some_and(ExtVolume::has_pending_journal);
-    let copies: Vec<ByteOffset> =
-        geometry.backup_groups().into_iter().take(MOST_COPIES).map(|group| geometry.superblock_at(group)).collect();
+fn superblock(window: &SharedSource, geometry: &ExtGeometry, rebuilt: Option<&Rebuilt>, compute: Compute) -> Structure {
+    let view = rebuilt.map_or(window, |rebuilt| &rebuilt.view);
+    let without = rebuilt.map_or_else(Features::default, |rebuilt| rebuilt.without);
+    let volume = ExtVolume::open(SharedSource::clone(view), *geometry).ok();
+    // Where the core is put back, what the journal held is put back as well.
+    let pending = rebuilt.is_none() && volume.as_ref().is_some_and(ExtVolume::has_pending_journal);
+    let main = geometry.superblock_at(0);
+    // What the journal keeps of it is newer than the copies.
+    let kept = volume.as_ref().map(|volume| kept_superblocks(volume)).unwrap_or_default();
+    let groups = geometry.backup_groups().into_iter().take(MOST_COPIES).map(|group| geometry.superblock_at(group));
+    let copies: Vec<ByteOffset> = kept.iter().copied().chain(groups).collect();
     let adapt = |bytes: Vec<u8>| {
         let Ok(mut raw) = RawSuperblock::read_from_bytes(&bytes) else { return bytes };
         raw.s_block_group_nr.set(0);
@@ -146,14 +162,39 @@ fn superblock(window: &SharedSource, geometry: &ExtGeometry, compute: Compute) -
         if pending {
             raw.s_feature_incompat.set(raw.s_feature_incompat.get() | INCOMPAT_RECOVER);
         }
+        // Formatters write copies before a volume counts as cleanly unmounted, and drivers leave them so.
+        raw.s_state.set(raw.s_state.get() | STATE_CLEAN);
+        without.take_out(&mut raw);
         let mut bytes = raw.as_bytes().to_vec();
         seal(&mut bytes);
         bytes
     };
-    let judge = |at: ByteOffset, bytes: &[u8]| judge(geometry, at, bytes);
-    let read = Structure::read(window, "superblock", 1024, (geometry.superblock_at(0), &copies), &judge, &adapt);
-    let read = read.with_computed(compute, || computed(geometry, volume.as_ref()?, pending));
+    let judge = |at: ByteOffset, bytes: &[u8]| {
+        // A copy in the journal is one of the main one.
+        judge(geometry, if kept.contains(&at) { main } else { at }, bytes)?;
+        match at == main && without.taken_out(bytes).is_some() {
+            true => Err(FormatError::new("superblock", at, Problem::Coding("it states features whose inodes are gone"))),
+            false => Ok(()),
+        }
+    };
+    let mut read = Structure::read(window, "superblock", 1024, (main, &copies), &judge, &adapt);
+    // Of one that holds but for such features all else stays.
+    let changed = read_bytes(window.as_ref(), main, 1024, "superblock").ok().filter(|_| !read.main.holds());
+    let changed = changed.filter(|bytes| self::judge(geometry, main, bytes).is_ok()).and_then(|bytes| without.taken_out(&bytes));
+    if let Some(bytes) = changed {
+        let witnesses = vec![("s_feature_compat", "the inodes that its features need".to_string())];
+        (read.copies, read.computed) = (Vec::new(), Some(Computed { bytes, witnesses }));
+    } else {
+        read = read.with_computed(compute, || computed(geometry, (volume.as_ref()?, without), pending));
+    }
     Structure { fields: SUPERBLOCK.to_vec(), seal, ..read }
+}
+
+/// Where the journal keeps the main superblock, the latest first.
+fn kept_superblocks(volume: &ExtVolume) -> Vec<ByteOffset> {
+    let unit = u64::from(volume.geometry().block_bytes);
+    let states = volume.earlier().get(&(SUPERBLOCK_AT / unit)).into_iter().flatten();
+    states.take(MOST_KEPT).map(|(_, at)| *at + SUPERBLOCK_AT % unit).collect()
 }
 
 /// The features that a computed superblock states. Folders that are indexed by hashes, whose seed only the superblock
@@ -177,7 +218,7 @@ fn features(geometry: &ExtGeometry, volume: &ExtVolume) -> ExtGeometry {
 }
 
 /// The superblock from descriptors, bitmaps and inodes.
-fn computed(geometry: &ExtGeometry, volume: &ExtVolume, pending: bool) -> Option<Computed> {
+fn computed(geometry: &ExtGeometry, (volume, without): (&ExtVolume, Features), pending: bool) -> Option<Computed> {
     let geometry = &features(geometry, volume);
     let mut raw = RawSuperblock::new_zeroed();
     let (free_blocks, free_inodes) = volume.free_counts();
@@ -200,7 +241,7 @@ fn computed(geometry: &ExtGeometry, volume: &ExtVolume, pending: bool) -> Option
     raw.s_max_mnt_count = U16::new(u16::MAX);
     raw.s_magic = U16::new(MAGIC);
     // Cleanly unmounted; on errors go on.
-    raw.s_state = U16::new(1);
+    raw.s_state = U16::new(STATE_CLEAN);
     raw.s_errors = U16::new(1);
     raw.s_rev_level = U32::new(1);
     raw.s_first_ino = U32::new(11);
@@ -225,6 +266,7 @@ fn computed(geometry: &ExtGeometry, volume: &ExtVolume, pending: bool) -> Option
         raw.s_checksum_type = 1;
         raw.s_checksum_seed = U32::new(geometry.checksum_seed);
     }
+    without.take_out(&mut raw);
     let mut bytes = raw.as_bytes().to_vec();
     seal(&mut bytes);
     let groups = geometry.groups();
@@ -262,17 +304,28 @@ fn made_uuid(geometry: &ExtGeometry) -> [u8; 16] {
 }
 
 /// The table of group descriptors against its copies, in pieces. Pieces behind the first are listed when they do not
-/// hold.
-fn descriptor_tables(window: &SharedSource, geometry: &ExtGeometry) -> Vec<Structure> {
+/// hold. Counts follow from the bitmaps of `view`: the volume as it will be.
+fn descriptor_tables(window: &SharedSource, view: &SharedSource, geometry: &ExtGeometry) -> Vec<Structure> {
+    tables(window, view, geometry).into_iter().map(|(_, structure)| structure).collect()
+}
+
+/// Descriptors that stand one behind the other: of a block in meta groups, else of [`PIECE`] bytes.
+fn per_piece(geometry: &ExtGeometry) -> u32 {
+    let bytes = if geometry.incompat & INCOMPAT_META_BG != 0 { geometry.block_bytes as usize } else { PIECE };
+    u32::try_from(bytes / usize::from(geometry.descriptor_bytes).max(1)).unwrap_or(1).max(1)
+}
+
+/// The pieces, each with the number of its first group.
+fn tables(window: &SharedSource, view: &SharedSource, geometry: &ExtGeometry) -> Vec<(u32, Structure)> {
     let size = usize::from(geometry.descriptor_bytes);
-    let per_piece = u32::try_from(PIECE / size.max(1)).unwrap_or(1);
+    let per_piece = per_piece(geometry);
     let firsts = (0..geometry.groups()).step_by(per_piece as usize).take(MOST_PIECES);
     let piece = |first: u32| {
         let count = per_piece.min(geometry.groups() - first);
-        let keepers = geometry.backup_groups().into_iter().take(MOST_COPIES);
+        let keepers = geometry.descriptor_keepers(first).into_iter().take(MOST_COPIES);
         let copies: Vec<ByteOffset> = keepers.filter_map(|keeper| geometry.descriptor_copy_at(first, keeper)).collect();
         let judge = |at: ByteOffset, bytes: &[u8]| judge_descriptors(geometry, first, at, bytes);
-        let adapt = |bytes: Vec<u8>| counted_anew(window, geometry, first, bytes);
+        let adapt = |bytes: Vec<u8>| counted_anew(view, geometry, first, bytes);
         let name = format!("group descriptors {first} to {}", first + count - 1);
         let len = count as usize * size;
         let main = geometry.descriptor_at(first);
@@ -282,7 +335,7 @@ fn descriptor_tables(window: &SharedSource, geometry: &ExtGeometry) -> Vec<Struc
             return None;
         }
         let read = Structure::read_sparingly(window, name, len, (main, &copies), &judge, &adapt);
-        Some(Structure { fields: DESCRIPTOR.to_vec(), ..read })
+        Some((first, Structure { fields: DESCRIPTOR.to_vec(), ..read }))
     };
     firsts.filter_map(piece).collect()
 }
@@ -290,10 +343,7 @@ fn descriptor_tables(window: &SharedSource, geometry: &ExtGeometry) -> Vec<Struc
 /// The descriptors as they stand and as their bitmaps would have them, in pieces: number of the first group, both
 /// versions. Pieces that do not hold at all are left out.
 pub(super) fn counted(window: &SharedSource, geometry: &ExtGeometry) -> Vec<(u32, Vec<u8>, Vec<u8>)> {
-    if geometry.incompat & INCOMPAT_META_BG != 0 {
-        return Vec::new();
-    }
-    let per_piece = u32::try_from(PIECE / usize::from(geometry.descriptor_bytes).max(1)).unwrap_or(1);
+    let per_piece = per_piece(geometry);
     let piece = |first: u32| {
         let count = per_piece.min(geometry.groups() - first) as usize;
         let at = geometry.descriptor_at(first);
