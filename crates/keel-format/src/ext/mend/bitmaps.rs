@@ -5,7 +5,7 @@ use std::ops::Range;
 use keel_source::{ByteOffset, ByteRange, RangeSet};
 
 use super::super::{ExtGeometry, ExtVolume};
-use super::lost::Census;
+use super::census::Census;
 use crate::read_bytes;
 
 /// A bitmap with fewer changes between free and used than one in this many bits is one that a file system wrote; noise and text change

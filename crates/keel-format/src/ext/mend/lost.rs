@@ -1,26 +1,27 @@
 //! The core of a volume whose first groups were overwritten: what the journal keeps is put back, the root and other folders of which
 //! blocks stand get inodes again, names that lead nowhere are taken out, and bitmaps are counted anew.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::ops::ControlFlow;
 use std::ops::Range;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, Overlay, RangeSet, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
+use zerocopy::FromZeros;
 use zerocopy::little_endian::U32;
-use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
-use super::super::check::metadata;
 use super::super::directory::RawName;
 use super::super::former::{FIRST_INODE, each_inode};
 use super::super::inode::stored;
 use super::super::layout::{
     COMPAT_HAS_JOURNAL, COMPAT_ORPHAN_FILE, COMPAT_RESIZE_INODE, FLAG_EXTENTS, FLAG_INDEX, INCOMPAT_EXTENTS, INCOMPAT_RECOVER,
-    RO_COMPAT_ORPHAN_PRESENT, RO_COMPAT_PROJECT, RO_COMPAT_QUOTA, ROOT_INODE, RawInode, RawSuperblock,
+    RO_COMPAT_ORPHAN_PRESENT, RO_COMPAT_PROJECT, RO_COMPAT_QUOTA, ROOT_INODE, RawInode,
 };
 use super::super::read::{Takes, descriptor_points_inside};
 use super::super::{ExtGeometry, ExtVolume, Inode, journal};
 use super::bitmaps;
+use super::census::{Census, NamedFolders, holds_live, parent_of};
+use super::features::Features;
 use super::folders::{Form, Owner, Stray, fresh, holds, insert, remove, salvaged, strays};
 use crate::structure::{Compute, Computed, Structure};
 use crate::{FormatError, NodeId, NodeKind, Problem, Volume, read_bytes};
@@ -41,42 +42,6 @@ const MOST_EXTENTS: usize = 4;
 /// The most blocks that the older map names without blocks of its own.
 const MOST_DIRECT: usize = 12;
 
-/// Features that a superblock must not state, because the inodes that they need are gone.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) struct Features {
-    compat: u32,
-    incompat: u32,
-    ro_compat: u32,
-}
-
-impl Features {
-    /// Takes them out of a superblock. True when it stated any.
-    pub(super) fn take_out(self, raw: &mut RawSuperblock) -> bool {
-        let (compat, ro_compat) = (raw.s_feature_compat.get(), raw.s_feature_ro_compat.get());
-        let incompat = raw.s_feature_incompat.get();
-        raw.s_feature_incompat.set(incompat & !self.incompat);
-        raw.s_feature_compat.set(compat & !self.compat);
-        raw.s_feature_ro_compat.set(ro_compat & !self.ro_compat);
-        if self.compat & COMPAT_HAS_JOURNAL != 0 {
-            raw.s_journal_inum.set(0);
-        }
-        if self.compat & COMPAT_ORPHAN_FILE != 0 {
-            raw.s_orphan_file_inum.set(0);
-        }
-        compat & self.compat != 0 || ro_compat & self.ro_compat != 0 || incompat & self.incompat != 0
-    }
-
-    /// A superblock without them, with its checksum; `None` for one that states none.
-    pub(super) fn taken_out(self, superblock: &[u8]) -> Option<Vec<u8>> {
-        let mut raw = RawSuperblock::read_from_bytes(superblock).ok()?;
-        self.take_out(&mut raw).then(|| {
-            let mut bytes = raw.as_bytes().to_vec();
-            super::seal(&mut bytes);
-            bytes
-        })
-    }
-}
-
 /// What is put back.
 pub(super) struct Rebuilt {
     /// Blocks of the core.
@@ -85,44 +50,6 @@ pub(super) struct Rebuilt {
     pub(super) without: Features,
     /// The volume with those blocks laid over it.
     pub(super) view: SharedSource,
-}
-
-/// Which inodes are in use, and the ground that they and the volume's own structures hold.
-pub(super) struct Census {
-    used: Vec<u8>,
-    folders: Vec<u32>,
-    /// Bytes of the volume.
-    pub(super) held: RangeSet,
-}
-
-impl Census {
-    /// True when inode `number` is in use, or kept by the system for itself.
-    pub(super) fn is_used(&self, number: u64) -> bool {
-        let index = number.saturating_sub(1);
-        let bit =
-            usize::try_from(index / 8).ok().and_then(|byte| self.used.get(byte)).is_some_and(|byte| byte >> (index % 8) & 1 == 1);
-        bit || number < u64::from(FIRST_INODE)
-    }
-
-    fn of(volume: &ExtVolume) -> Self {
-        let geometry = volume.geometry();
-        let mut used = vec![0u8; (geometry.inodes as usize).div_ceil(8)];
-        let (mut folders, mut held): (Vec<u32>, Vec<Range<u64>>) = (Vec::new(), Vec::new());
-        each_inode(volume, u64::MAX, &mut |inode| {
-            let index = inode.number - 1;
-            used.iter_mut().skip(index as usize / 8).take(1).for_each(|byte| *byte |= 1 << (index % 8));
-            folders.extend((inode.kind() == Some(NodeKind::Directory)).then_some(inode.number));
-            held.extend(volume.held(&inode));
-        });
-        for group in 0..geometry.groups() {
-            held.extend(metadata(volume, group));
-        }
-        held.sort_by_key(|range| range.start);
-        let unit = u64::from(geometry.block_bytes);
-        let mut set = RangeSet::default();
-        held.iter().for_each(|range| set.add(ByteRange::new(ByteOffset(range.start * unit), ByteOffset(range.end * unit))));
-        Self { used, folders, held: set }
-    }
 }
 
 /// A block as it should be.
@@ -548,34 +475,6 @@ impl Core {
     }
 }
 
-/// What the folders in use name.
-struct NamedFolders {
-    targets: HashSet<u32>,
-    /// The folder that names each first.
-    parents: HashMap<u32, u32>,
-}
-
-impl NamedFolders {
-    fn of(volume: &ExtVolume, census: &Census) -> Self {
-        let mut named = Self { targets: HashSet::new(), parents: HashMap::new() };
-        for folder in &census.folders {
-            let Ok(inode) = volume.inode(*folder) else { continue };
-            let _ = volume.names(&inode, &mut |name| {
-                named.add(*folder, std::slice::from_ref(&name));
-                ControlFlow::Continue(())
-            });
-        }
-        named
-    }
-
-    fn add(&mut self, folder: u32, names: &[RawName]) {
-        for name in names.iter().filter(|name| name.present && name.name != b"." && name.name != b"..") {
-            self.targets.insert(name.inode);
-            self.parents.entry(name.inode).or_insert(folder);
-        }
-    }
-}
-
 /// An inode of a folder with these blocks; those that it cannot name by itself are taken off.
 fn folder_inode(geometry: &ExtGeometry, blocks: &mut Vec<u64>) -> Option<RawInode> {
     let mut raw = RawInode::new_zeroed();
@@ -620,33 +519,6 @@ fn blocks_of(volume: &ExtVolume, folder: u32) -> Vec<u64> {
     let extents = volume.extents(NodeId(u64::from(folder))).unwrap_or_default();
     let runs = extents.iter().filter_map(|extent| Some((extent.volume_at?.0 / unit, extent.bytes / unit)));
     runs.flat_map(|(first, count)| first..first.saturating_add(count)).collect()
-}
-
-/// The inode that a folder names as its parent.
-fn parent_of(volume: &ExtVolume, folder: &Inode) -> Option<u32> {
-    let mut parent = None;
-    let _ = volume.names(folder, &mut |name| {
-        parent = parent.or((name.name == b"..").then_some(name.inode));
-        if parent.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-    });
-    parent
-}
-
-/// True when at least half of what the folder names is in use, and something is.
-fn holds_live(volume: &ExtVolume, stray: &Stray, census: &Census) -> bool {
-    let geometry = volume.geometry();
-    let (mut all, mut live) = (0usize, 0usize);
-    for at in stray.blocks.iter().filter_map(|block| geometry.block_at(*block)) {
-        let Ok(bytes) = read_bytes(volume.source().as_ref(), at, geometry.block_bytes as usize, "directory block") else {
-            continue;
-        };
-        let (names, _) = super::super::directory::entries(&bytes, at, geometry.inodes);
-        for name in names.iter().filter(|name| name.present && name.name != b"." && name.name != b"..") {
-            all += 1;
-            live += usize::from(census.is_used(u64::from(name.inode)));
-        }
-    }
-    live > 0 && live * 2 >= all
 }
 
 /// `file_type` of an entry for the inode.

@@ -1,6 +1,8 @@
 //! The ext structures that stand many times: superblock and group descriptors; and the core of a volume whose root is gone.
 
 mod bitmaps;
+mod census;
+mod features;
 mod folders;
 mod lost;
 
@@ -16,7 +18,8 @@ use super::read::{descriptor_points_inside, descriptor_sum};
 use super::{ExtGeometry, ExtVolume};
 use crate::structure::{Compute, Computed, Field, Form, Structure, Take};
 use crate::{FormatError, Problem, View, read_bytes};
-use lost::{Features, Rebuilt};
+use features::Features;
+use lost::Rebuilt;
 
 /// The most copies of a structure that are compared.
 const MOST_COPIES: usize = 12;
