@@ -94,6 +94,54 @@ fn every_sort_of_stream_reads_as_the_driver_wrote_it() {
     listing_agrees(volume.as_ref());
 }
 
+#[test]
+fn reparse_points_are_links_only_where_their_tag_says_so_and_content_elsewhere_is_never_zeros() {
+    let bench = Bench::new(32 << 20);
+    bench.format("mkfs.ntfs", &["-Q", "-F", "-q"]);
+    let points: [(&str, u64, u32, &[u8]); 4] = [
+        ("berth", 0, 0xA000_001D, b"\x02\0\0\0../berth"),
+        ("packed.dll", 70_000, 0x8000_0017, &[1, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0]),
+        ("away.jpg", 50_000, 0x9000_601A, &[1, 0, 0, 0]),
+        ("alias.exe", 0, 0x8000_001B, &[3, 0, 0, 0]),
+    ];
+    bench.fill_ntfs(|root| {
+        for (name, bytes, tag, data) in points {
+            File::create(root.join(name)).unwrap().set_len(bytes).unwrap();
+            let length = u32::try_from(data.len()).unwrap();
+            let value: String =
+                [&tag.to_le_bytes()[..], &length.to_le_bytes(), data].concat().iter().map(|byte| format!("{byte:02x}")).collect();
+            let arguments = ["-h", "-n", "system.ntfs_reparse_data", "-v", &format!("0x{value}")];
+            run(Command::new("setfattr").args(arguments).arg(root.join(name)));
+        }
+    });
+    let (_, volume) = bench.open(512);
+    let mut found: BTreeMap<String, keel_format::Entry> = BTreeMap::new();
+    let mut walked: BTreeMap<String, NodeKind> = BTreeMap::new();
+    let keep = keel_format::Deleted::Hide;
+    volume
+        .list(volume.root(), keep, &mut |entry| {
+            found.insert(entry.name.clone(), entry);
+            std::ops::ControlFlow::Continue(())
+        })
+        .unwrap();
+    volume
+        .walk(keep, &mut |item| {
+            walked.insert(item.entry.name.clone(), item.entry.kind);
+            std::ops::ControlFlow::Continue(())
+        })
+        .unwrap();
+    for (name, entry) in &found {
+        assert_eq!(walked.get(name), Some(&entry.kind), "{name}");
+        assert_eq!(entry.kind == NodeKind::Link, name == "berth", "{name}");
+    }
+    assert_eq!(volume.link_target(found["berth"].id).as_deref(), Some("../berth"));
+    for (name, says) in [("packed.dll", "WofCompressedData"), ("away.jpg", "never on this drive")] {
+        let Err(error) = volume.open(found[name].id, "") else { panic!("{name} reads as zeros") };
+        assert!(error.to_string().contains(says), "{error}");
+    }
+    assert!(volume.open(found["alias.exe"].id, "").is_ok());
+}
+
 fn streams_of(volume: &dyn Volume, name: &str) -> Vec<(String, u64, &'static str)> {
     let mut id = None;
     volume

@@ -7,8 +7,10 @@ use std::sync::{Arc, OnceLock};
 use keel_source::{ByteOffset, SharedSource};
 
 use super::attribute::{FileName, name_and_size, other_names, standard_times};
-use super::layout::{DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_INFORMATION, VOLUME_NAME};
-use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, stream};
+use super::layout::{
+    DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, REPARSE_POINT, ROOT, VOLUME_INFORMATION, VOLUME_NAME,
+};
+use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, reparse, stream};
 use crate::remnant::LOST;
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
@@ -49,6 +51,8 @@ struct Scanned {
     in_use: bool,
     directory: bool,
     sequence: u16,
+    /// `ReparseTag`, where it has a reparse point.
+    tag: Option<u32>,
 }
 
 impl Scanned {
@@ -64,7 +68,7 @@ impl Scanned {
         Entry {
             id: node(self.number, self.sequence),
             name: name.name.clone(),
-            kind: kind(name, self.directory),
+            kind: kind(self.tag, self.directory),
             bytes: if self.directory { 0 } else { self.bytes },
             times: self.times,
             existence: if self.in_use { Existence::Present } else { Existence::Deleted },
@@ -76,12 +80,17 @@ fn node(number: u64, sequence: u16) -> NodeId {
     NodeId(number & NUMBER_MASK | u64::from(sequence) << 48)
 }
 
-fn kind(name: &FileName, directory: bool) -> NodeKind {
-    match name.raw.file_attributes.get() {
-        attributes if attributes & 0x400 != 0 => NodeKind::Link,
-        _ if directory => NodeKind::Directory,
-        _ => NodeKind::File,
+fn kind(tag: Option<u32>, directory: bool) -> NodeKind {
+    match directory {
+        _ if tag.is_some_and(reparse::is_link) => NodeKind::Link,
+        true => NodeKind::Directory,
+        false => NodeKind::File,
     }
+}
+
+/// `ReparseTag` of a record's reparse point.
+fn tag_of(record: &Record) -> Option<u32> {
+    record.attribute(REPARSE_POINT, "")?.resident()?.u32(0, "ReparseTag").ok()
 }
 
 impl NtfsVolume {
@@ -256,6 +265,7 @@ impl NtfsVolume {
             in_use: header.flags.get() & IN_USE != 0,
             directory: header.flags.get() & IS_DIRECTORY != 0,
             sequence: header.sequence_number.get(),
+            tag: tag_of(record),
         })
     }
 
@@ -380,9 +390,13 @@ impl Volume for NtfsVolume {
                 return ControlFlow::Continue(());
             }
             let directory = found.name.raw.file_attributes.get() & 0x1000_0000 != 0;
+            let marked = found.name.raw.file_attributes.get() & reparse::ATTRIBUTE != 0;
+            let stated = Some(found.name.raw.reparse.get()).filter(|tag| *tag != 0);
+            let own = || self.record(found.number).ok().and_then(|record| tag_of(&record));
+            let tag = if marked { stated.or_else(own) } else { None };
             let flow = each(Entry {
                 id: node(found.number, found.sequence),
-                kind: kind(&found.name, directory),
+                kind: kind(tag, directory),
                 bytes: if directory { 0 } else { found.name.raw.data_size.get() },
                 times: found.name.times(),
                 existence: Existence::Present,
@@ -444,6 +458,16 @@ impl Volume for NtfsVolume {
         let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
         let missing = FormatError::new("file record", record.position(), Problem::Missing("stream of that name"));
         let (_, map) = maps.into_iter().find(|(name, _)| name == stream).ok_or(missing)?;
+        let holes = map.bytes > 0
+            && map.resident.is_none()
+            && map.extents(&self.geometry).iter().all(|extent| extent.volume_at.is_none());
+        if stream.is_empty()
+            && holes
+            && let Some(view) = record.attribute(REPARSE_POINT, "").and_then(|found| found.resident())
+            && let Some(why) = reparse::content_elsewhere(view)
+        {
+            return Err(FormatError::new("file record", record.position(), Problem::Coding(why)));
+        }
         stream::open(&self.source, &self.geometry, map, record.position())
     }
 
@@ -455,7 +479,7 @@ impl Volume for NtfsVolume {
 
     fn link_target(&self, link: NodeId) -> Option<String> {
         let (_, record) = self.record_of(link).ok()?;
-        super::reparse::target(record.attribute(super::layout::REPARSE_POINT, "")?.resident()?)
+        reparse::target(record.attribute(REPARSE_POINT, "")?.resident()?)
     }
 
     fn allocation(&self) -> Option<Allocation> {
