@@ -222,8 +222,9 @@ fn harms(made: &Made, volume: &Path) -> anyhow::Result<Vec<Harm>> {
             let groups = std::iter::once(0).chain(ext.backup_groups());
             let all: Vec<(u64, u64)> = groups.map(|group| (ext.superblock_at(group).0, 1024)).collect();
             let mut harms = vec![harm("ext: no superblock", all)];
-            if ext.backup_groups().len() > 1 && made.options.is_empty() {
+            if ext.backup_groups().len() > 1 {
                 harms.push(harm("ext: first MiB overwritten", vec![(0, MIB)]));
+                harms.push(harm("ext: first 16 MiB overwritten", vec![(0, 16 * MIB)]));
             }
             harms
         }
@@ -361,9 +362,18 @@ fn reads(made: &Made, image: &Path, files: &BTreeMap<String, String>, work: &Pat
             return Ok(false);
         }
         let read = same(&point);
+        let is_ext = made.kind.starts_with("ext");
+        let writes = !is_ext || fs::write(point.join("written.bin"), vec![7; 1 << 20]).is_ok();
         run("umount", &[&point.to_string_lossy()])?;
-        Ok(read)
+        Ok(read && writes && !(is_ext && complained(image)?))
     })
+}
+
+/// True when the kernel noted an error in the superblock of the ext volume (`s_error_count`).
+fn complained(image: &Path) -> anyhow::Result<bool> {
+    let mut count = [0; 4];
+    File::open(image)?.read_exact_at(&mut count, START + 1024 + 404)?;
+    Ok(u32::from_le_bytes(count) != 0)
 }
 
 /// Tables that were overwritten by anything, and a chain of logicals whose container is gone.

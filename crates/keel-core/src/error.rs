@@ -110,6 +110,29 @@ pub enum Refusal {
         /// What it touched.
         saved: PathBuf,
     },
+    /// A fill without the drive's code.
+    #[error("a fill overwrites everything on the drive: it wants the drive's confirmation code, never --yes")]
+    FillCode,
+    /// What stands on the drive after writing is not what was written.
+    #[error("the drive did not keep what was written at {at}: the bundle puts back what it can")]
+    NotKept {
+        /// The first place that differs.
+        at: ByteOffset,
+    },
+    /// A file of ours that would lie on the source's own medium.
+    #[error("{} would be written onto the drive that is worked on: {how}", path.display())]
+    OwnMedium {
+        /// The file.
+        path: PathBuf,
+        /// How it lies there.
+        how: &'static str,
+    },
+    /// What was kept belongs to a drive that holds something else.
+    #[error("{} belongs to another drive: what this one holds is otherwise", path.display())]
+    OtherDrive {
+        /// What was kept.
+        path: PathBuf,
+    },
     /// A drive that shall be copied onto itself.
     #[error("the copy would be written onto the drive that it is taken of")]
     CopyOntoItself,

@@ -3,7 +3,8 @@
 //! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
 //! examines a drive or a drive as it would be, `copy` takes an image of a sick
 //! drive, `coverage` says how much of it a verdict rests on, `files` takes files out, `case` keeps what outlives a run, `yard` lists
-//! what lies on the bench. Long work is a [`job::Job`].
+//! what lies on the bench. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
+//! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
 pub mod case;
@@ -16,10 +17,12 @@ pub mod health;
 pub mod job;
 pub mod ladder;
 pub mod layout;
+pub mod leave;
 pub mod mend;
 pub mod plan;
 pub mod reads;
 pub mod sweep;
+pub mod whose;
 pub mod yard;
 
 pub use error::{CoreError, Refusal, chain};

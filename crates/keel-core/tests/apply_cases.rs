@@ -65,7 +65,7 @@ fn an_applied_table_holds_every_rung_and_undo_gives_the_identical_drive() {
         assert!(staged(&source, None, Only::All).1.edits.is_empty(), "nothing is left to mend");
         let read = Bundle::read(&bundle).unwrap();
         assert_eq!(plan::condition(&source, &read), Condition::Applied);
-        plan::recover(&source, &read, Direction::RollBack, &mut |_| {}).unwrap();
+        plan::recover(&source, (&bundle, &read), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
         assert_eq!(hash(&bench.image), before);
     }
 }
@@ -223,7 +223,7 @@ fn an_apply_killed_at_any_step_is_finished_or_rolled_back() {
             let condition = plan::condition(&source, &bundle);
             recognised += usize::from(!matches!(condition, Condition::Foreign(_)));
             conditions.push(condition);
-            plan::recover(&source, &bundle, direction, &mut |_| {}).unwrap();
+            plan::recover(&source, (&bundle_path, &bundle), direction, &Confirmation::Yes, &mut |_| {}).unwrap();
             drop(source);
             assert_eq!(hash(&image), wanted, "killed at step {step}, {direction:?}");
         }

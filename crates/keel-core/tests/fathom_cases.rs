@@ -231,9 +231,9 @@ fn a_verdict_is_kept_for_the_drive_and_every_later_stage_sees_what_is_stored() {
     let yard = Yard::new();
     let source = yard.drive("kept", CLAIMED, 256 * MIB, &lie(256 * MIB, "drops", ""));
     let verdict = probe(&source);
-    fathom::keep(source.identity(), &verdict).unwrap();
+    fathom::keep(&source, &verdict).unwrap();
     let again = fathom::as_stored(yard.drive_again("kept"));
     assert_eq!((again.len(), again.identity().bytes), (256 * MIB, CLAIMED));
     assert!(again.read_at(ByteOffset(256 * MIB), &mut [0; 512]).is_err());
-    assert_eq!(fathom::known(source.identity()).unwrap(), verdict);
+    assert_eq!(fathom::known(&source).unwrap(), verdict);
 }

@@ -9,7 +9,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use keel_core::fathom::{self, Fathomed, Nature, ProbeOptions};
 use keel_core::job::{Cancel, Desk};
 use keel_core::plan::Confirmation;
-use keel_source::{ByteOffset, Identity, LinkKind, OpenOptions, ReadError, SharedSource, Source, SourceError, WriteTarget};
+use keel_source::{
+    ByteOffset, Identity, Leave, LinkKind, OpenOptions, ReadError, SharedSource, Source, SourceError, WriteTarget,
+};
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
 
@@ -113,11 +115,11 @@ impl Source for CutOff {
         self.inner.read_at(at, buf)
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
         if self.left.load(Ordering::Relaxed) == 0 {
             return Err(SourceError::Gone { name: "the drive".into() });
         }
-        Ok(Box::new(CutTarget { inner: self.inner.open_target()?, left: Arc::clone(&self.left) }))
+        Ok(Box::new(CutTarget { inner: self.inner.open_target(leave)?, left: Arc::clone(&self.left) }))
     }
 }
 
@@ -175,7 +177,7 @@ fn a_probe_that_loses_its_power_at_any_write_is_recognised_refused_and_put_back(
             assert!(fathom::interrupted(source.identity()).is_some(), "after {writes} writes");
             let again = probe(&source).unwrap_err().to_string();
             assert!(again.contains("put back what it touched first"), "{again}");
-            let restored = fathom::restore_interrupted(&source, &mut |_, _| {}).unwrap();
+            let restored = fathom::restore_interrupted(&source, &Confirmation::Yes, &mut |_, _| {}).unwrap();
             assert!(restored.whole, "after {writes} writes: {restored:?}");
         }
         drop(source);
@@ -201,19 +203,21 @@ fn a_file_of_another_drive_or_a_damaged_one_puts_nothing_back() {
     other[30] ^= 1;
     for (bytes, says) in [
         (&other[..], "another drive"),
-        (&whole[..40], "cut off"),
+        (&whole[..40], "no probe of this drive was interrupted"),
         (&b"nonsense of more than fifty-six bytes, which is no file of ours"[..], "does not begin"),
     ] {
         fs::write(&saved, bytes).unwrap();
-        let error = fathom::restore_interrupted(&source, &mut |_, _| {}).unwrap_err().to_string();
+        let error = fathom::restore_interrupted(&source, &Confirmation::Yes, &mut |_, _| {}).unwrap_err().to_string();
         assert!(error.contains(says), "{error}");
         assert!(fs::read(&path).unwrap() == now, "nothing was written: {says}");
     }
     // Lengths and kinds that cannot be end the reading; nothing is allocated for them.
     let mut odd = whole[..56].to_vec();
+    // A head of the first version, which has no samples behind it.
+    odd[8] = 1;
     odd.extend_from_slice(&u64::MAX.to_le_bytes());
     odd.extend_from_slice(&u32::MAX.to_le_bytes());
     odd.extend_from_slice(&[7; 8]);
     fs::write(&saved, &odd).unwrap();
-    assert_eq!(fathom::restore_interrupted(&source, &mut |_, _| {}).unwrap().bytes, 0);
+    assert_eq!(fathom::restore_interrupted(&source, &Confirmation::Yes, &mut |_, _| {}).unwrap().bytes, 0);
 }

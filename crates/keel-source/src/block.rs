@@ -2,15 +2,17 @@
 
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use crate::error::{ReadError, SourceError};
 use crate::file::{file_name, read_descriptor, read_once};
+use crate::holders::{sysfs_of, use_of_device};
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, LinkKind, NoHealth, SectorSize, SharedSource, Source, printable, sys,
+    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, SectorSize, SharedSource, Source, printable,
+    sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -108,72 +110,16 @@ impl Source for BlockDevice {
         found.map_or_else(|| Err(SourceError::Gone { name: own.name.clone() }), |found| Ok(Arc::new(found) as SharedSource))
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
         let name = &self.identity.name;
+        if !leave.is_for(&self.identity) {
+            return Err(SourceError::NoLeave { name: name.clone() });
+        }
         if let Some(how) = use_of_device(self.device) {
             return Err(SourceError::Mounted { name: name.clone(), how });
         }
         let path = self.identity.path.clone().ok_or_else(|| SourceError::NotWritable { name: name.clone() })?;
         let lock = ExclusiveLock::take(&self.file, name)?;
-        Ok(Box::new(FileTarget::open(&path, self.identity.bytes, Some(lock))?))
+        Ok(Box::new(FileTarget::open(&path, &self.file, self.identity.bytes, Some(lock))?))
     }
-}
-
-fn sysfs_of(device: u64) -> PathBuf {
-    let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
-    PathBuf::from(format!("/sys/dev/block/{major}:{minor}"))
-}
-
-/// How the running system uses the whole drive `device` or one of its partitions: a mount point, swap, or a device
-/// built on it. `None` when it does not.
-fn use_of_device(device: u64) -> Option<String> {
-    let sysfs = sysfs_of(device);
-    let own = format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device));
-    let mut numbers = vec![own];
-    let mut holders = vec![sysfs.join("holders")];
-    for entry in fs::read_dir(&sysfs).into_iter().flatten().flatten() {
-        if let Ok(number) = fs::read_to_string(entry.path().join("dev")) {
-            numbers.push(number.trim().to_string());
-            holders.push(entry.path().join("holders"));
-        }
-    }
-    let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    for line in mounts.lines() {
-        let mut fields = line.split(' ');
-        if let (Some(number), Some(point)) = (fields.nth(2), fields.nth(1))
-            && numbers.iter().any(|own| own == number)
-        {
-            return Some(format!("mounted at {}", printable(point)));
-        }
-    }
-    for line in fs::read_to_string("/proc/swaps").unwrap_or_default().lines().skip(1) {
-        let swap = line.split_whitespace().next().and_then(|path| fs::metadata(path).ok());
-        if let Some(metadata) = swap {
-            let number = format!("{}:{}", rustix::fs::major(metadata.rdev()), rustix::fs::minor(metadata.rdev()));
-            if metadata.file_type().is_block_device() && numbers.contains(&number) {
-                return Some("swap space".into());
-            }
-        }
-    }
-    holders
-        .iter()
-        .flat_map(|path| fs::read_dir(path).into_iter().flatten().flatten())
-        .next()
-        .map(|holder| format!("device {} is built on it", printable(&holder.file_name().to_string_lossy())))
-}
-
-/// Refuses when `image` backs a loop device that is mounted or otherwise in use.
-pub(crate) fn refuse_if_loop_mounted(image: &Path, name: &str) -> Result<(), SourceError> {
-    for entry in fs::read_dir("/sys/block").into_iter().flatten().flatten() {
-        let backing = fs::read_to_string(entry.path().join("loop/backing_file")).unwrap_or_default();
-        if Path::new(backing.trim_end()) != image {
-            continue;
-        }
-        let device = fs::metadata(Path::new("/dev").join(entry.file_name())).map(|metadata| metadata.rdev());
-        if let Some(how) = device.ok().and_then(use_of_device) {
-            let how = format!("{}, through {}", how, printable(&entry.file_name().to_string_lossy()));
-            return Err(SourceError::Mounted { name: name.into(), how });
-        }
-    }
-    Ok(())
 }

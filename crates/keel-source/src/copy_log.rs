@@ -7,11 +7,12 @@ use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
 use crate::error::SourceError;
 use crate::own::{self, Over};
-use crate::{ByteOffset, ByteRange};
+use crate::{ByteOffset, ByteRange, printable};
 
 /// Version of the format.
 pub const COPY_LOG_VERSION: u32 = 1;
@@ -256,16 +257,30 @@ fn failed(action: &'static str, path: &Path) -> impl FnOnce(std::io::Error) -> S
     move |source| SourceError::Log { action, path, source }
 }
 
+/// Of two that would write one log only the first one does.
+fn only_one(file: &File, path: &Path) -> Result<(), SourceError> {
+    match flock(file, FlockOperation::NonBlockingLockExclusive) {
+        Err(rustix::io::Errno::WOULDBLOCK) => {
+            let name = printable(&path.file_name().unwrap_or_default().to_string_lossy());
+            Err(SourceError::Locked { name, holder: "writes this copy" })
+        }
+        // File systems without locks (some network mounts) still take a copy.
+        _ => Ok(()),
+    }
+}
+
 impl CopyLog {
     /// Begins the log at `path`.
     ///
     /// # Errors
     /// [`SourceError::Log`] when it exists already or cannot be written.
     pub fn create(path: &Path, head: &CopyHead) -> Result<Self, SourceError> {
-        let file = File::create_new(path).map_err(failed("create", path))?;
-        let mut log = Self { path: path.into(), file, waiting: format!("{}\n", serde_json::to_string(head).unwrap_or_default()) };
-        log.flush()?;
-        Ok(log)
+        // Whole or not at all: a log without its first line would be nobody's.
+        let line = format!("{}\n", serde_json::to_string(head).unwrap_or_default());
+        own::write(path, line.as_bytes(), Over::Nothing).map_err(failed("create", path))?;
+        let file = OpenOptions::new().append(true).open(path).map_err(failed("open", path))?;
+        only_one(&file, path)?;
+        Ok(Self { path: path.into(), file, waiting: String::new() })
     }
 
     /// Reads the log at `path`, or the one elsewhere that it names. Reading ends at the first line that is torn; what was
@@ -303,7 +318,9 @@ impl CopyLog {
         if !about.is_file() || about.len() > LONGEST_LOG {
             return Err(SourceError::LogHead { path: path.into() });
         }
-        let text = fs::read_to_string(path).map_err(failed("read", path))?;
+        // A byte that is no text ends the reading at its line, as any other damage does.
+        let bytes = fs::read(path).map_err(failed("read", path))?;
+        let text = String::from_utf8_lossy(&bytes);
         let mut lines = text.split_inclusive('\n').filter(|line| line.ends_with('\n'));
         let head: Option<CopyHead> = lines.next().and_then(|line| serde_json::from_str(line).ok());
         let head =
@@ -327,6 +344,9 @@ impl CopyLog {
     /// # Errors
     /// As [`CopyLog::read`], and when it cannot be written.
     pub fn go_on(path: &Path) -> Result<(Self, CopyHead, CopyMap), SourceError> {
+        // Held until the new one stands in its place, which is held as well.
+        let former = File::open(path).map_err(failed("open", path))?;
+        only_one(&former, path)?;
         let (head, map, hashes) = Self::read_whole(path)?;
         // A name that nobody has: beside the log lie the image and whatever else is on the bench.
         let part = own::name_beside(path);
@@ -339,7 +359,6 @@ impl CopyLog {
         log.flush()?;
         own::put(&part, path, Over::OwnFolder).map_err(failed("rename", &part))?;
         log.path = path.into();
-        log.file = OpenOptions::new().append(true).open(path).map_err(failed("open", path))?;
         Ok((log, head, map))
     }
 

@@ -152,6 +152,20 @@ pub enum SourceError {
         /// Mount point, swap or holder.
         how: String,
     },
+    /// Leave to write is for another drive.
+    #[error("{name} is not the drive that may be written")]
+    NoLeave {
+        /// Name of the source.
+        name: String,
+    },
+    /// What stands under the path is not what was opened and looked at.
+    #[error("{} is not any more what was looked at: {what}", path.display())]
+    Replaced {
+        /// The path.
+        path: PathBuf,
+        /// What is otherwise.
+        what: &'static str,
+    },
     /// This kind of source has no way to write.
     #[error("{name} cannot be written")]
     NotWritable {

@@ -11,7 +11,7 @@ use rustix::io::Errno;
 use crate::error::{ReadCause, ReadError, SourceError};
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
-use crate::{ByteOffset, ByteRange, Identity, LinkKind, SectorSize, Source, printable, sys};
+use crate::{ByteOffset, ByteRange, Identity, Leave, LinkKind, SectorSize, Source, holders, printable, sys};
 
 /// A raw image file, opened read-only under a shared advisory lock. Holes are known and skipped.
 pub struct FileSource {
@@ -73,11 +73,25 @@ impl Source for FileSource {
         Some(format!("{}.{:09} {} {}", metadata.mtime(), metadata.mtime_nsec(), metadata.ino(), metadata.len()))
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
-        let path = self.identity.path.clone().ok_or_else(|| SourceError::NotWritable { name: self.identity.name.clone() })?;
-        crate::block::refuse_if_loop_mounted(&path, &self.identity.name)?;
-        let lock = ExclusiveLock::take(&self.file, &self.identity.name)?;
-        Ok(Box::new(FileTarget::open(&path, self.identity.bytes, Some(lock))?))
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
+        match leave.is_for(&self.identity) {
+            true => self.target(),
+            false => Err(SourceError::NoLeave { name: self.identity.name.clone() }),
+        }
+    }
+}
+
+impl FileSource {
+    /// Opens the image for writing, for a source that it is a part of or that is this image: the leave was asked for there.
+    pub(crate) fn target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+        let name = &self.identity.name;
+        let path = self.identity.path.clone().ok_or_else(|| SourceError::NotWritable { name: name.clone() })?;
+        let about = self.file.metadata().map_err(|source| SourceError::Open { path: path.clone(), source })?;
+        if let Some(how) = holders::use_of_image(holders::file_id(&about)) {
+            return Err(SourceError::Mounted { name: name.clone(), how });
+        }
+        let lock = ExclusiveLock::take(&self.file, name)?;
+        Ok(Box::new(FileTarget::open(&path, &self.file, self.identity.bytes, Some(lock))?))
     }
 }
 

@@ -2,7 +2,7 @@
 //! another source and copy-on-write overlays.
 //!
 //! Everything above reads through [`Source`], which has no way to write. Writing is a trait of its own,
-//! [`WriteTarget`], opened only by the plan's apply and undo.
+//! [`WriteTarget`], opened only with [`Leave`] for that very drive.
 //!
 //! ```
 //! use keel_source::{ByteOffset, MemorySource, Source};
@@ -18,7 +18,9 @@ mod copy_log;
 mod error;
 mod file;
 mod health;
+mod holders;
 mod identity;
+mod leave;
 mod lock;
 mod masked;
 mod memory;
@@ -41,7 +43,9 @@ pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, Cop
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
 pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth};
+pub use holders::own_medium;
 pub use identity::{Identity, LinkKind};
+pub use leave::Leave;
 pub use lock::ExclusiveLock;
 pub use masked::Masked;
 pub use memory::MemorySource;
@@ -135,12 +139,13 @@ pub trait Source: Send + Sync {
         None
     }
 
-    /// Opens the same bytes for writing, under an exclusive lock. Only the plan's apply and undo call this.
+    /// Opens the same bytes for writing, with leave for this drive, under an exclusive lock.
     ///
     /// # Errors
-    /// [`SourceError`] where the source cannot be written (an overlay, a window), is locked by another process, or
-    /// is in use by the operating system.
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+    /// [`SourceError`] where the source cannot be written (an overlay, a window), is locked by another process, is in use by the
+    /// operating system, is not any more what stands under its path, or where the leave is for another drive.
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
+        let _ = leave;
         Err(SourceError::NotWritable { name: self.identity().name.clone() })
     }
 }

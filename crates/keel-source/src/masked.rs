@@ -1,7 +1,7 @@
 //! A source of which some places are known to be missing: the copy of a sick drive.
 
 use crate::memory::blank_out;
-use crate::{ByteOffset, ByteRange, Identity, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget};
+use crate::{ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget};
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
 pub struct Masked {
@@ -65,7 +65,7 @@ impl Source for Masked {
         self.below.change_mark().map(|mark| format!("{mark} without {missing}"))
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
-        self.below.open_target()
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
+        self.below.open_target(leave)
     }
 }

@@ -32,6 +32,18 @@ pub fn open(path: &Path, options: OpenOptions) -> Result<Opened, SourceError> {
     if metadata.file_type().is_block_device() {
         return Ok(Arc::new(BlockDevice::open(path, forced)?));
     }
+    // A pipe would be waited for, and a device without an end read for ever.
+    if !metadata.is_file() {
+        let kind = metadata.file_type();
+        let what = match () {
+            () if metadata.is_dir() => "a folder",
+            () if kind.is_fifo() => "a pipe",
+            () if kind.is_socket() => "a socket",
+            () if kind.is_char_device() => "a device without places",
+            () => "a special file",
+        };
+        return Err(SourceError::NotASource { path: path.into(), what });
+    }
     if path.to_string_lossy().ends_with(".drive.toml") {
         return Ok(Arc::new(SimulatedDrive::open(path, forced)?));
     }

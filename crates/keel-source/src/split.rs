@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::error::{ReadError, SourceError};
-use crate::{ByteOffset, ByteRange, FileSource, Identity, LinkKind, SectorSize, Source, WriteTarget};
+use crate::{ByteOffset, ByteRange, FileSource, Identity, Leave, LinkKind, SectorSize, Source, WriteTarget};
 
 /// Raw images that together are one drive, in the order given.
 pub struct SplitSource {
@@ -84,9 +84,11 @@ impl Source for SplitSource {
         })
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
-        let parts =
-            self.parts.iter().map(|(start, part)| Ok((*start, part.open_target()?))).collect::<Result<_, SourceError>>()?;
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
+        if !leave.is_for(&self.identity) {
+            return Err(SourceError::NoLeave { name: self.identity.name.clone() });
+        }
+        let parts = self.parts.iter().map(|(start, part)| Ok((*start, part.target()?))).collect::<Result<_, SourceError>>()?;
         Ok(Box::new(SplitTarget { parts, len: self.len() }))
     }
 }
@@ -133,5 +135,9 @@ impl WriteTarget for SplitTarget {
 
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {
         self.each(ByteRange::sized(at, buf.len() as u64), |part, at, piece| part.read_back(at, &mut buf[piece]))
+    }
+
+    fn forget(&mut self) {
+        self.parts.iter_mut().for_each(|(_, part)| part.forget());
     }
 }

@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    ByteOffset, ByteRange, HealthPage, Identity, NoHealth, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget,
+    ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, ReadCause, ReadError, SharedSource, Source, SourceError,
+    WriteTarget,
 };
 
 /// The drive below up to its true end. Its identity stays what the drive claims; only its length is the true one.
@@ -87,7 +88,7 @@ impl Source for Stored {
         self.below.change_mark().map(|mark| format!("{mark} up to {}", self.len))
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
-        self.below.open_target()
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
+        self.below.open_target(leave)
     }
 }

@@ -22,6 +22,28 @@ const NVME_IOCTL_ADMIN_CMD: Opcode = opcode::read_write::<NvmeAdminCmd>(b'N', 0x
 /// How long a drive may take to hand out a page.
 const PAGE_TIMEOUT_MS: u32 = 5000;
 
+/// Loop devices: status, from the kernel's `linux/loop.h`.
+const LOOP_GET_STATUS64: Opcode = 0x4C05;
+
+/// `struct loop_info64`.
+#[repr(C)]
+struct LoopInfo64 {
+    lo_device: u64,
+    lo_inode: u64,
+    lo_rdevice: u64,
+    lo_offset: u64,
+    lo_sizelimit: u64,
+    lo_number: u32,
+    lo_encrypt_type: u32,
+    lo_encrypt_key_size: u32,
+    lo_flags: u32,
+    lo_file_name: [u8; 64],
+    lo_crypt_name: [u8; 64],
+    lo_encrypt_key: [u8; 32],
+    lo_init: [u64; 2],
+}
+const _: () = assert!(size_of::<LoopInfo64>() == 232);
+
 /// `struct sg_io_hdr`.
 #[repr(C)]
 struct SgIoHdr {
@@ -147,6 +169,14 @@ pub(crate) fn device_logical_sector(file: &File) -> rustix::io::Result<u32> {
 pub(crate) fn device_physical_sector(file: &File) -> rustix::io::Result<u32> {
     // SAFETY: BLKPBSZGET writes one C unsigned int through the pointer that `Getter` provides, and reads nothing.
     unsafe { ioctl(file, Getter::<BLKPBSZGET, u32>::new()) }
+}
+
+/// Device and inode number of the file behind a loop device.
+pub(crate) fn loop_backing(file: &File) -> rustix::io::Result<(u64, u64)> {
+    // SAFETY: LOOP_GET_STATUS64 writes one `loop_info64`, which `LoopInfo64` is laid out as, through the pointer that `Getter`
+    // provides, and reads nothing.
+    let info = unsafe { ioctl(file, Getter::<LOOP_GET_STATUS64, LoopInfo64>::new()) }?;
+    Ok((info.lo_device, info.lo_inode))
 }
 
 /// The next range of `file` at or after `from` that is not a hole, cut at `len`. `None` when only a hole follows.

@@ -1,11 +1,14 @@
 //! Writing: a trait apart from reading, with a latch that blocks everything after the first failure.
 
-use std::fs::{File, OpenOptions};
-use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::OFlags;
+use rustix::io::Errno;
 
 use crate::lock::ExclusiveLock;
-use crate::{ByteOffset, SourceError};
+use crate::{ByteOffset, SourceError, holders, sys};
 
 /// A source opened for writing under an exclusive lock.
 ///
@@ -38,6 +41,11 @@ pub trait WriteTarget: Send {
     /// [`SourceError::Write`] when it does not read.
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError>;
 
+    /// Another handle on what is written, for a writer of its own; none where there is no single file.
+    fn descriptor(&self) -> Option<File> {
+        None
+    }
+
     /// Lets the system forget what it keeps of the drive in memory, so that the next reading asks the drive itself. Only
     /// what was flushed is forgotten.
     fn forget(&mut self) {}
@@ -58,19 +66,55 @@ fn check_range(at: ByteOffset, bytes: usize, len: u64) -> Result<(), SourceError
 /// A file or device opened for writing.
 pub(crate) struct FileTarget {
     file: File,
+    path: PathBuf,
     len: u64,
     poisoned: Option<String>,
     _lock: Option<ExclusiveLock>,
 }
 
 impl FileTarget {
-    pub(crate) fn open(path: &Path, len: u64, lock: Option<ExclusiveLock>) -> Result<Self, SourceError> {
-        let file = OpenOptions::new()
-            .read(true)
-            .write(true)
-            .open(path)
-            .map_err(|source| SourceError::Open { path: path.into(), source })?;
-        Ok(Self { file, len, poisoned: None, _lock: lock })
+    /// Opens what stands under `path` for writing, when it is the file that `read` was opened of, with `len` bytes: what was looked
+    /// at is what is written. A device is opened exclusively: the kernel refuses while anything of its own holds it or a part of it.
+    pub(crate) fn open(path: &Path, read: &File, len: u64, lock: Option<ExclusiveLock>) -> Result<Self, SourceError> {
+        let opening = |source| SourceError::Open { path: path.into(), source };
+        let about = read.metadata().map_err(opening)?;
+        let is_device = about.file_type().is_block_device();
+        // The path was canonical when it was opened: a link there was put since.
+        let flags = if is_device { OFlags::NOFOLLOW | OFlags::EXCL } else { OFlags::NOFOLLOW };
+        let opened = OpenOptions::new().read(true).write(true).custom_flags(flags.bits().cast_signed()).open(path);
+        let file = match opened {
+            Err(error) if is_device && error.raw_os_error() == Some(Errno::BUSY.raw_os_error()) => {
+                let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                return Err(SourceError::Mounted { name, how: "the kernel holds it or a part of it".into() });
+            }
+            Err(error) if error.raw_os_error() == Some(Errno::LOOP.raw_os_error()) => {
+                return Err(SourceError::Replaced { path: path.into(), what: "a link stands there now" });
+            }
+            other => other.map_err(opening)?,
+        };
+        let target = Self { file, path: path.into(), len, poisoned: None, _lock: lock };
+        let own = target.file.metadata().map_err(opening)?;
+        if holders::file_id(&own) != holders::file_id(&about) || own.rdev() != about.rdev() {
+            return Err(SourceError::Replaced { path: path.into(), what: "another file or device stands there now" });
+        }
+        target.still_there()?;
+        Ok(target)
+    }
+
+    /// The file still stands under its path, as long as it was.
+    fn still_there(&self) -> Result<(), SourceError> {
+        let replaced = |what| Err(SourceError::Replaced { path: self.path.clone(), what });
+        let (Ok(own), Ok(there)) = (self.file.metadata(), fs::symlink_metadata(&self.path)) else {
+            return replaced("nothing stands there now");
+        };
+        let len = match own.file_type().is_block_device() {
+            true => sys::device_bytes(&self.file).unwrap_or(0),
+            false => own.len(),
+        };
+        if holders::file_id(&own) != holders::file_id(&there) {
+            return replaced("another file or device stands there now");
+        }
+        if len < self.len { replaced("it was cut short") } else { Ok(()) }
     }
 
     fn latch<T>(&mut self, action: &'static str, at: ByteOffset, result: std::io::Result<T>) -> Result<T, SourceError> {
@@ -100,7 +144,12 @@ impl WriteTarget for FileTarget {
     fn flush(&mut self) -> Result<(), SourceError> {
         self.refuse_when_poisoned(ByteOffset(0))?;
         let result = self.file.sync_all();
-        self.latch("flush", ByteOffset(0), result)
+        self.latch("flush", ByteOffset(0), result)?;
+        self.still_there()
+    }
+
+    fn descriptor(&self) -> Option<File> {
+        self.file.try_clone().ok()
     }
 
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {

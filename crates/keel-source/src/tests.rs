@@ -86,7 +86,7 @@ fn split_parts_read_and_write_as_one_drive() {
     let mut buf = vec![0; 2000];
     source.read_at(ByteOffset(700), &mut buf).unwrap();
     assert_eq!(buf, bytes[700..2700]);
-    let mut target = source.open_target().unwrap();
+    let mut target = source.open_target(&Leave::without_code(source.identity()).unwrap()).unwrap();
     target.write_at(ByteOffset(1000), &[9; 600]).unwrap();
     target.flush().unwrap();
     source.read_at(ByteOffset(999), &mut buf[..602]).unwrap();
@@ -135,7 +135,7 @@ fn a_simulated_drive_has_backing_holes_faults_and_a_clock() {
 fn a_simulated_drive_keeps_what_is_written_also_into_its_holes() {
     let folder = tempfile::tempdir().unwrap();
     let drive = simulated(folder.path(), DRIVE).unwrap();
-    let mut target = drive.open_target().unwrap();
+    let mut target = drive.open_target(&Leave::without_code(drive.identity()).unwrap()).unwrap();
     target.write_at(ByteOffset(8000), &[5; 1000]).unwrap();
     target.write_at(ByteOffset(1_048_576 - 512), &[6; 512]).unwrap();
     assert!(matches!(target.write_at(ByteOffset(1024), &[5; 10]), Err(SourceError::Write { .. })));
@@ -173,9 +173,9 @@ fn apply_takes_the_lock_alone() {
     fs::write(&path, pattern(4096)).unwrap();
     let first = open(&path, OpenOptions::default()).unwrap();
     let second = open(&path, OpenOptions::default()).unwrap();
-    assert!(matches!(first.open_target(), Err(SourceError::Locked { .. })));
+    assert!(matches!(first.open_target(&Leave::without_code(first.identity()).unwrap()), Err(SourceError::Locked { .. })));
     drop(second);
-    let target = first.open_target().unwrap();
+    let target = first.open_target(&Leave::without_code(first.identity()).unwrap()).unwrap();
     assert!(matches!(open(&path, OpenOptions::default()), Err(SourceError::Locked { .. })));
     drop(target);
     assert!(open(&path, OpenOptions::default()).is_ok());
@@ -200,7 +200,7 @@ fn a_failed_write_blocks_all_later_ones() {
     let path = folder.path().join("a.img");
     fs::write(&path, pattern(4096)).unwrap();
     let source = open(&path, OpenOptions::default()).unwrap();
-    let mut target = source.open_target().unwrap();
+    let mut target = source.open_target(&Leave::without_code(source.identity()).unwrap()).unwrap();
     assert!(target.write_at(ByteOffset(4000), &[0; 200]).is_err());
     let mut memory = MemoryTarget::new(vec![0; 1024]);
     memory.fail_after = Some(1);
@@ -261,7 +261,7 @@ fn the_same_bytes_are_seen_in_sectors_of_another_size() {
     assert_eq!(error.bad, [ByteRange::sized(ByteOffset(8192), 512)]);
     assert_eq!(buf[512..], pattern(10_240)[8704..]);
     assert_eq!(view.next_data(ByteOffset(0)), inner.next_data(ByteOffset(0)));
-    assert!(matches!(view.open_target(), Err(SourceError::NotWritable { .. })));
+    assert!(matches!(view.open_target(&Leave::without_code(view.identity()).unwrap()), Err(SourceError::NotWritable { .. })));
 }
 
 #[test]
@@ -293,7 +293,7 @@ fn a_simulated_drive_tells_of_writes_beside_its_backing_images() {
     let drive = simulated(folder.path(), text).unwrap();
     let before = drive.change_mark().unwrap();
     assert_eq!(drive.change_mark().unwrap(), before);
-    let mut target = drive.open_target().unwrap();
+    let mut target = drive.open_target(&Leave::without_code(drive.identity()).unwrap()).unwrap();
     target.write_at(ByteOffset(512 << 10), &[7; 512]).unwrap();
     target.flush().unwrap();
     drop(target);

@@ -53,7 +53,11 @@ fn of_core(error: &CoreError) -> u8 {
 fn of_source(error: &SourceError) -> u8 {
     match error {
         SourceError::SectorSize(_) => 2,
-        SourceError::Locked { .. } | SourceError::Mounted { .. } | SourceError::NotWritable { .. } => 4,
+        SourceError::Locked { .. }
+        | SourceError::Mounted { .. }
+        | SourceError::NotWritable { .. }
+        | SourceError::NoLeave { .. }
+        | SourceError::Replaced { .. } => 4,
         _ => 3,
     }
 }

@@ -399,7 +399,8 @@ fn a_block_device_wants_its_code_and_is_refused_while_it_is_mounted() {
     assert!(std::process::Command::new("mount").arg(&device.0).arg(&point).status().unwrap().success());
     let refusals = [&device.0[..], text(&image)].map(|drive| {
         let source = keel_source::open(std::path::Path::new(drive), keel_source::OpenOptions::default()).unwrap();
-        source.open_target().map(|_| ()).unwrap_err().to_string()
+        let leave = keel_source::Leave::by_code(source.identity(), &source.identity().code()).unwrap();
+        source.open_target(&leave).map(|_| ()).unwrap_err().to_string()
     });
     assert!(std::process::Command::new("umount").arg(&point).status().unwrap().success());
     assert!(refusals.iter().all(|told| told.contains("in use by this system: mounted at")), "{refusals:?}");

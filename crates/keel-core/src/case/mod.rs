@@ -67,14 +67,34 @@ fn write_over(path: &Path, bytes: &[u8], over: Over<'_>) -> Result<(), CoreError
     own::write(path, bytes, over).map_err(file_error("write", path))
 }
 
-/// The undo bundles of a drive, oldest first.
+/// The undo bundles of a drive, oldest first: those in its folder, and those that lie where somebody named.
 #[must_use]
 pub fn bundles(identity: &Identity) -> Vec<PathBuf> {
     let entries = fs::read_dir(drive_folder(identity)).into_iter().flatten().flatten();
-    let mut bundles: Vec<PathBuf> =
-        entries.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "ykundo")).collect();
-    bundles.sort();
-    bundles
+    let mut kept: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
+    kept.sort();
+    let ends = |path: &Path, with: &str| path.extension().is_some_and(|end| end == with);
+    let place = |path: PathBuf| match () {
+        () if ends(&path, "ykundo") => Some(path),
+        () if ends(&path, BUNDLE_PLACE) => fs::read_to_string(&path).ok().map(|text| PathBuf::from(text.trim_end())),
+        () => None,
+    };
+    kept.into_iter().filter_map(place).collect()
+}
+
+/// Ending of the files that say where a bundle lies that somebody gave a place of its own.
+const BUNDLE_PLACE: &str = "ykplace";
+
+/// Notes where the bundle of an apply lies, when that is not the folder of the drive: an interrupted apply is found by it.
+///
+/// # Errors
+/// [`CoreError::File`] when it cannot be noted; nothing may be written to the drive then.
+pub fn note_bundle(identity: &Identity, bundle: &Path, stamp: &str) -> Result<(), CoreError> {
+    let folder = drive_folder(identity);
+    if bundle.starts_with(&folder) {
+        return Ok(());
+    }
+    write_whole(&folder.join(format!("undo-{stamp}.{BUNDLE_PLACE}")), bundle.to_string_lossy().as_bytes())
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! The image or device that a copy goes to, and its log.
 
 use std::fs::{self, File, OpenOptions};
-use std::os::unix::fs::{FileExt, FileTypeExt};
+use std::os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -13,7 +13,13 @@ use super::CopyOptions;
 use super::writer::{Place, Writer};
 use crate::case;
 use crate::error::{CoreError, Refusal, file_error};
-use crate::plan::Confirmation;
+use crate::leave::{Confirmation, Purpose, leave};
+use crate::whose::not_on_its_own_medium;
+
+/// Bytes of a sample by which a copy is known for the drive's, the most that are looked at, and how many of one sort are enough.
+const SAMPLE: usize = 4096;
+const MOST_SAMPLES: usize = 64;
+const ENOUGH: usize = 4;
 
 /// An opened copy.
 pub(super) struct Dest {
@@ -69,10 +75,15 @@ impl Dest {
             sector: u32::try_from(identity.logical_sector.bytes()).unwrap_or(512),
             log: None,
         };
-        if is_device(path) { Self::on_device(path, &head, options) } else { Self::as_image(path, &head, options) }
+        if is_device(path) {
+            return Self::on_device(source, path, &head, options);
+        }
+        not_on_its_own_medium(source.as_ref(), path)?;
+        options.log.iter().try_for_each(|log| not_on_its_own_medium(source.as_ref(), log))?;
+        Self::as_image(source, path, &head, options)
     }
 
-    fn as_image(path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
+    fn as_image(source: &SharedSource, path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
         let beside = copy_log_of(path);
         let log_path = options.log.clone().unwrap_or_else(|| beside.clone());
         // A log that stands elsewhere is named beside the copy: nobody shall open the copy without it, and nobody shall
@@ -86,7 +97,7 @@ impl Dest {
             return Err(Refusal::CopyExists { path: path.into() }.into());
         }
         if log_path.exists() {
-            return Self::go_on(path, log_path, head);
+            return Self::go_on(source, path, log_path, head);
         }
         if named.is_some() && !is_named {
             CopyLog::create(&beside, &CopyHead { log: named, ..head.clone() })?;
@@ -98,7 +109,7 @@ impl Dest {
         Ok(Self::of(file, path, log, log_path, CopyMap::new(head.bytes), false, None))
     }
 
-    fn go_on(path: &Path, log_path: PathBuf, head: &CopyHead) -> Result<Self, CoreError> {
+    fn go_on(source: &SharedSource, path: &Path, log_path: PathBuf, head: &CopyHead) -> Result<Self, CoreError> {
         // Looked at before it is opened for going on: the log of another copy stays as it is.
         let (of, map) = CopyLog::read(&log_path)?;
         if of != *head {
@@ -113,30 +124,31 @@ impl Dest {
         } else if len != head.bytes {
             return Err(Refusal::OtherCopy { log: log_path }.into());
         }
+        if !is_of(&file, &map, source) {
+            return Err(Refusal::OtherCopy { log: log_path }.into());
+        }
         let (log, _, map) = CopyLog::go_on(&log_path)?;
         Ok(Self::of(file, path, log, log_path, map, true, None))
     }
 
     /// A copy on a device of its own: everything on it is lost, so that its code is wanted, also for going on.
-    fn on_device(path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
+    fn on_device(source: &SharedSource, path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
         let device = keel_source::open(path, keel_source::OpenOptions::default())?;
         let identity = device.identity();
-        match &options.confirmation {
-            Some(Confirmation::Code(code)) if code.trim().eq_ignore_ascii_case(&identity.code()) => {}
-            _ => return Err(Refusal::DestinationCode { name: identity.name.clone() }.into()),
-        }
+        let leave = leave(&device, options.confirmation.as_ref().unwrap_or(&Confirmation::Yes), Purpose::Overwrite)?;
         if device.len() < head.bytes {
             return Err(Refusal::DestinationSmall { name: identity.name.clone(), bytes: device.len(), wanted: head.bytes }.into());
         }
-        let target = device.open_target()?;
+        let target = device.open_target(&leave)?;
         let log_path = options.log.clone().unwrap_or_else(|| device_log(identity));
         if let Some(folder) = log_path.parent() {
             fs::create_dir_all(folder).map_err(file_error("create", folder))?;
         }
-        let file = OpenOptions::new().read(true).write(true).open(path).map_err(file_error("open", path))?;
+        // What the leave was for is what is written, whatever stands under the path by now.
+        let file = target.descriptor().ok_or(CoreError::Nothing("the device does not open for writing"))?;
         if log_path.exists() {
-            let (of, _) = CopyLog::read(&log_path)?;
-            if of != *head {
+            let (of, map) = CopyLog::read(&log_path)?;
+            if of != *head || !is_of(&file, &map, source) {
                 return Err(Refusal::OtherCopy { log: log_path }.into());
             }
             let (log, _, map) = CopyLog::go_on(&log_path)?;
@@ -211,8 +223,38 @@ impl Dest {
     }
 }
 
+/// True when the copy in `file` is one of `source`: what was sampled of it reads the same from the drive, more often than not.
+/// Another card in the same reader calls itself alike.
+fn is_of(file: &File, map: &CopyMap, source: &SharedSource) -> bool {
+    let copied = map.ranges(&[CopyState::Copied]);
+    let (mut alike, mut other) = (0, 0);
+    let (mut kept, mut now) = ([0; SAMPLE], [0; SAMPLE]);
+    for index in 0..MOST_SAMPLES {
+        let Some(range) = copied.get(index * copied.len() / MOST_SAMPLES) else { continue };
+        // Spread over the copied stretches, and inside of each.
+        let room = (range.len() / SAMPLE as u64).max(1);
+        let at = range.start + index as u64 * room / MOST_SAMPLES as u64 * SAMPLE as u64;
+        let holds = range.len() >= SAMPLE as u64 && file.read_exact_at(&mut kept, at.0).is_ok();
+        if !holds || kept.iter().all(|byte| *byte == kept[0]) || source.read_once(at, &mut now).is_err() {
+            continue;
+        }
+        if kept == now {
+            alike += 1;
+        } else {
+            other += 1;
+        }
+        if alike >= ENOUGH || other >= ENOUGH {
+            break;
+        }
+    }
+    alike >= other
+}
+
 /// Opens the image at `path`, or makes it.
 fn image(path: &Path, new: bool) -> Result<File, CoreError> {
     let (action, mut options) = (if new { "create" } else { "open" }, OpenOptions::new());
-    options.read(true).write(true).create_new(new).open(path).map_err(file_error(action, path))
+    // A link is not followed: what it leads to was never begun as this copy.
+    let flags = rustix::fs::OFlags::NOFOLLOW.bits().cast_signed();
+    let file = options.read(true).write(true).create_new(new).custom_flags(flags).open(path).map_err(file_error(action, path))?;
+    Ok(file)
 }

@@ -21,7 +21,7 @@ use serde::Serialize;
 
 use crate::CoreError;
 use crate::job::Desk;
-use crate::plan::Confirmation;
+use crate::leave::Confirmation;
 use dest::Dest;
 use pass::{Copier, Tally};
 
@@ -228,6 +228,9 @@ pub struct Copied {
 /// [`CoreError::File`] and [`CoreError::Source`] when copy or log cannot be written: both then stay as they are, and the
 /// next run goes on from there. A place that does not read is no error.
 pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Result<Copied, CoreError> {
+    if let Some(saved) = crate::fathom::interrupted_of(source) {
+        return Err(crate::Refusal::ProbeInterrupted { saved }.into());
+    }
     let dest = Dest::open(source, path, options)?;
     let (resumed, log) = (dest.resumed, dest.log_path.clone());
     let mut copier = Copier::new(source, dest, options, desk);

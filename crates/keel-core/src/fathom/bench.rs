@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, WriteTarget};
+use keel_source::{ByteOffset, ByteRange, Leave, SharedSource, WriteTarget};
 
 use super::saved::{self, Restored, Saved};
 use super::{FathomProgress, Phase, PlotPoint, Seen, tag};
@@ -28,6 +28,7 @@ const MOST_POINTS: usize = 2000;
 /// A drive under measurement.
 pub(super) struct Bench<'a> {
     source: &'a SharedSource,
+    leave: Leave,
     target: Option<Box<dyn WriteTarget>>,
     saved: Option<Saved>,
     desk: &'a Desk<FathomProgress>,
@@ -54,16 +55,18 @@ impl<'a> Bench<'a> {
     /// Opens `source` for writing; with `saved`, what is touched is kept there first.
     pub(super) fn open(
         source: &'a SharedSource,
+        leave: Leave,
         saved: Option<&Path>,
         desk: &'a Desk<FathomProgress>,
     ) -> Result<Self, CoreError> {
         let identity = source.identity();
-        let target = source.open_target()?;
-        let saved = saved.map(|path| Saved::create(path, identity, identity.logical_sector.0)).transpose()?;
+        let target = source.open_target(&leave)?;
+        let saved = saved.map(|path| Saved::create(path, source)).transpose()?;
         let start = blake3::hash(format!("{} {:?}", identity.key(), std::time::SystemTime::now()).as_bytes());
         let seed = start.as_bytes().first_chunk::<8>().map_or(1, |bytes| u64::from_le_bytes(*bytes));
         Ok(Self {
             source,
+            leave,
             target: Some(target),
             saved,
             desk,
@@ -92,7 +95,7 @@ impl<'a> Bench<'a> {
 
     fn target(&mut self) -> Result<&mut dyn WriteTarget, CoreError> {
         if self.target.is_none() {
-            self.target = Some(self.source.open_target()?);
+            self.target = Some(self.source.open_target(&self.leave)?);
         }
         match &mut self.target {
             Some(target) => Ok(target.as_mut()),
@@ -292,12 +295,20 @@ impl<'a> Bench<'a> {
         let identity = self.source.identity();
         let desk = self.desk;
         let mut told: Option<Instant> = None;
-        let restored = saved::restore(&mut || self.source.open_target(), identity, path, true_end, &mut |done, total| {
-            if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
-                told = Some(Instant::now());
-                desk.tell(FathomProgress { phase: Phase::Restore, done, total, at: ByteOffset(0), points: Vec::new(), rate: 0 });
-            }
-        })?;
+        let restored =
+            saved::restore(&mut || self.source.open_target(&self.leave), identity, path, true_end, &mut |done, total| {
+                if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
+                    told = Some(Instant::now());
+                    desk.tell(FathomProgress {
+                        phase: Phase::Restore,
+                        done,
+                        total,
+                        at: ByteOffset(0),
+                        points: Vec::new(),
+                        rate: 0,
+                    });
+                }
+            })?;
         Ok(restored)
     }
 }

@@ -6,7 +6,7 @@ use super::bench::{Bench, Evidence, Step};
 use super::{FathomProgress, Fathomed, Method, Nature, Pace, Phase, PlotPoint, Seen, Sureness, allowed};
 use crate::CoreError;
 use crate::job::Desk;
-use crate::plan::Confirmation;
+use crate::leave::{Confirmation, Purpose};
 
 /// Parts of the surface whose speed is told apart.
 const PARTS: u64 = 256;
@@ -21,9 +21,9 @@ const MOST_POINTS: u64 = 2000;
 /// [`CoreError::Refused`] without the drive's code or while the drive is in use; [`CoreError::Source`] when it does not open
 /// for writing.
 pub fn fill(source: &SharedSource, confirmation: &Confirmation, desk: &Desk<FathomProgress>) -> Result<Fathomed, CoreError> {
-    allowed(source, confirmation)?;
+    let leave = allowed(source, confirmation, Purpose::Fill)?;
     let mut verdict = Fathomed::begun(source, Method::Fill);
-    let mut bench = Bench::open(source, None, desk)?;
+    let mut bench = Bench::open(source, leave, None, desk)?;
     verdict.cancelled = run(&mut bench, &mut verdict)?.is_err();
     verdict.took_ms = u64::try_from(bench.took().as_millis()).unwrap_or(u64::MAX);
     let listed = |ranges: &[ByteRange]| {

@@ -13,15 +13,15 @@ pub use fill::fill;
 pub use probe::{ProbeOptions, probe, restore_interrupted};
 pub use saved::{Restored, SAVED_HEADER_BYTES, SAVED_MAGIC, SAVED_RECORD_BYTES, SAVED_VERSION};
 
-use std::fs;
 use std::path::PathBuf;
 
-use keel_source::{ByteOffset, ByteRange, Identity, LinkKind, SharedSource, Stored, size_decimal};
+use keel_source::{ByteOffset, ByteRange, Identity, Leave, SharedSource, Stored, size_decimal};
 use serde::{Deserialize, Serialize};
 
 use crate::case;
-use crate::error::{CoreError, Refusal};
-use crate::plan::Confirmation;
+use crate::error::CoreError;
+use crate::leave::{Confirmation, Purpose, leave};
+use crate::whose::{self, Samples};
 
 /// How the capacity was measured.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -294,33 +294,52 @@ pub fn saved_path(identity: &Identity) -> PathBuf {
 ///
 /// # Errors
 /// [`CoreError::File`] when it cannot be written.
-pub fn keep(identity: &Identity, verdict: &Fathomed) -> Result<(), CoreError> {
+pub fn keep(source: &SharedSource, verdict: &Fathomed) -> Result<(), CoreError> {
     if verdict.cancelled
-        || (verdict.method == Method::Estimate && known(identity).is_some_and(|known| known.method != Method::Estimate))
+        || (verdict.method == Method::Estimate && known(source).is_some_and(|known| known.method != Method::Estimate))
     {
         return Ok(());
     }
-    case::write_whole(&verdict_path(identity), &serde_json::to_vec(verdict).unwrap_or_default())
+    // After a fill the drive holds nothing but tags, until somebody uses it.
+    let samples = if verdict.method == Method::Fill { Samples::None } else { Samples::Taken };
+    whose::keep(&verdict_path(source.identity()), source, verdict, samples)
+}
+
+/// The kept verdict on a drive that calls itself so, and whether it is of this very one: of another one the content differs.
+fn kept(source: &SharedSource) -> Option<(Fathomed, bool)> {
+    let identity = source.identity();
+    let kept = whose::kept::<Fathomed>(&verdict_path(identity), source);
+    kept.filter(|(verdict, _)| verdict.drive == identity.key() && verdict.claimed_bytes == identity.bytes)
 }
 
 /// The kept verdict on a drive.
 #[must_use]
-pub fn known(identity: &Identity) -> Option<Fathomed> {
-    let bytes = fs::read(verdict_path(identity)).ok()?;
-    let verdict: Fathomed = serde_json::from_slice(&bytes).ok()?;
-    (verdict.drive == identity.key() && verdict.claimed_bytes == identity.bytes).then_some(verdict)
+pub fn known(source: &SharedSource) -> Option<Fathomed> {
+    kept(source).filter(|(_, own)| *own).map(|(verdict, _)| verdict)
 }
 
-/// The file of an interrupted probe of this drive.
+/// A kept verdict that a drive which calls itself so is a lie, where this one holds something else: it was used since, or it is another.
+#[must_use]
+pub fn doubted(source: &SharedSource) -> Option<Fathomed> {
+    kept(source).filter(|(verdict, own)| !own && verdict.nature.is_lie()).map(|(verdict, _)| verdict)
+}
+
+/// The file of an interrupted probe of a drive that calls itself so.
 #[must_use]
 pub fn interrupted(identity: &Identity) -> Option<PathBuf> {
-    Some(saved_path(identity)).filter(|path| path.is_file())
+    Some(saved_path(identity)).filter(|path| path.is_file() && saved::touched_anything(path))
+}
+
+/// The file of an interrupted probe of this very drive: of another one that calls itself alike the content differs.
+#[must_use]
+pub fn interrupted_of(source: &SharedSource) -> Option<PathBuf> {
+    interrupted(source.identity()).filter(|path| saved::is_of(path, source))
 }
 
 /// `source` as far as it stores, where a measurement that wrote has shown that it claims more.
 #[must_use]
 pub fn as_stored(source: SharedSource) -> SharedSource {
-    let known = known(source.identity()).filter(|verdict| verdict.nature.is_lie() && verdict.method != Method::Estimate);
+    let known = known(&source).filter(|verdict| verdict.nature.is_lie() && verdict.method != Method::Estimate);
     match known {
         Some(verdict) if verdict.proven_bytes < source.len() => std::sync::Arc::new(Stored::new(source, verdict.proven_bytes)),
         _ => source,
@@ -328,22 +347,12 @@ pub fn as_stored(source: SharedSource) -> SharedSource {
 }
 
 /// The rules that stand before every writing measurement.
-fn allowed(source: &SharedSource, confirmation: &Confirmation) -> Result<(), CoreError> {
-    let identity = source.identity();
-    match confirmation {
-        Confirmation::Yes if identity.link == LinkKind::BlockDevice => return Err(Refusal::CodeWanted.into()),
-        Confirmation::Yes => {}
-        Confirmation::Code(code) if code.trim().eq_ignore_ascii_case(&identity.code()) => {}
-        Confirmation::Code(_) => return Err(Refusal::Code.into()),
-    }
+fn allowed(source: &SharedSource, confirmation: &Confirmation, purpose: Purpose) -> Result<Leave, CoreError> {
     if source.is_empty() {
         return Err(CoreError::Nothing("the drive reports 0 bytes: there is nothing to measure"));
     }
     if !source.missing().is_empty() {
         return Err(CoreError::Nothing("a copy has no capacity of its own: measure the drive"));
     }
-    if let Some(saved) = interrupted(identity) {
-        return Err(Refusal::ProbeInterrupted { saved }.into());
-    }
-    Ok(())
+    leave(source, confirmation, purpose)
 }

@@ -10,9 +10,10 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use super::bench::{Bench, Evidence, PIECE, Step};
 use super::saved::{self, Restored};
 use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
-use crate::CoreError;
+use crate::error::{CoreError, Refusal};
 use crate::job::Desk;
-use crate::plan::Confirmation;
+use crate::leave::{Confirmation, Purpose, leave};
+use crate::whose::not_on_its_own_medium;
 
 /// Places over the drive, about.
 const PLACES: u64 = 4096;
@@ -57,10 +58,11 @@ pub fn probe(
     options: ProbeOptions,
     desk: &Desk<FathomProgress>,
 ) -> Result<Fathomed, CoreError> {
-    allowed(source, confirmation)?;
+    let leave = allowed(source, confirmation, Purpose::Probe)?;
     let path = saved_path(source.identity());
+    not_on_its_own_medium(source.as_ref(), &path)?;
     let mut verdict = Fathomed::begun(source, Method::Probe);
-    let mut bench = Bench::open(source, Some(&path), desk)?;
+    let mut bench = Bench::open(source, leave, Some(&path), desk)?;
     let measured = measure(&mut bench, options, &mut verdict);
     verdict.cancelled = matches!(measured, Ok(Err(_)));
     (verdict.unreadable, verdict.unwritable) = (listed(&bench.unreadable), listed(&bench.unwritable));
@@ -89,10 +91,18 @@ pub fn probe(
 /// Puts back what an interrupted probe of `source` touched.
 ///
 /// # Errors
-/// [`CoreError::Nothing`] when none was interrupted; otherwise as restoring: [`CoreError::Saved`], [`CoreError::Source`].
-pub fn restore_interrupted(source: &SharedSource, each: &mut dyn FnMut(u64, u64)) -> Result<Restored, CoreError> {
+/// [`CoreError::Refused`] without leave, [`CoreError::Nothing`] when none was interrupted; otherwise as restoring: [`CoreError::Saved`], [`CoreError::Source`].
+pub fn restore_interrupted(
+    source: &SharedSource,
+    confirmation: &Confirmation,
+    each: &mut dyn FnMut(u64, u64),
+) -> Result<Restored, CoreError> {
     let path = super::interrupted(source.identity()).ok_or(CoreError::Nothing("no probe of this drive was interrupted"))?;
-    let restored = saved::restore(&mut || source.open_target(), source.identity(), &path, source.len(), each)?;
+    if !saved::is_of(&path, source) {
+        return Err(Refusal::OtherDrive { path }.into());
+    }
+    let leave = leave(source, confirmation, Purpose::PutBack)?;
+    let restored = saved::restore(&mut || source.open_target(&leave), source.identity(), &path, source.len(), each)?;
     saved::set_aside(&path)?;
     Ok(restored)
 }

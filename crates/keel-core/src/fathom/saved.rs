@@ -5,21 +5,24 @@ use std::fs::{self, File};
 use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
-use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SourceError, WriteTarget};
+use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SharedSource, SourceError, WriteTarget};
 use serde::Serialize;
 
 use crate::error::{CoreError, file_error};
+use crate::whose::{Print, Sample};
 
 /// First eight bytes of the file.
 pub const SAVED_MAGIC: &[u8; 8] = b"YKSAVED\n";
-/// Version of the format.
-pub const SAVED_VERSION: u32 = 1;
+/// Version of the format. Version 1 has no samples.
+pub const SAVED_VERSION: u32 = 2;
 /// Bytes of the fixed header.
 pub const SAVED_HEADER_BYTES: usize = 56;
 /// Bytes of the fixed part of a record.
 pub const SAVED_RECORD_BYTES: usize = 20;
 /// Sectors are not smaller, in bytes.
 const SMALLEST: usize = 512;
+/// The most samples of a head.
+const MOST_SAMPLES: u64 = 1024;
 /// The longest stretch in one record: a bound on memory.
 const LONGEST: u64 = 1 << 20;
 
@@ -48,8 +51,13 @@ pub struct Restored {
 }
 
 impl Saved {
-    /// Begins the file for a probe of the drive `identity`, in sectors of `sector` bytes.
-    pub(super) fn create(path: &Path, identity: &Identity, sector: u32) -> Result<Self, CoreError> {
+    /// Begins the file for a probe of `source`. One that was killed before it touched anything leaves a file that keeps nothing:
+    /// it is begun anew.
+    pub(super) fn create(path: &Path, source: &SharedSource) -> Result<Self, CoreError> {
+        let (identity, print) = (source.identity(), Print::of(source));
+        if path.is_file() && !touched_anything(path) {
+            fs::remove_file(path).map_err(file_error("remove", path))?;
+        }
         if let Some(folder) = path.parent() {
             fs::create_dir_all(folder).map_err(file_error("create", folder))?;
         }
@@ -57,9 +65,14 @@ impl Saved {
         let mut head = Vec::with_capacity(SAVED_HEADER_BYTES);
         head.extend_from_slice(SAVED_MAGIC);
         head.extend_from_slice(&SAVED_VERSION.to_le_bytes());
-        head.extend_from_slice(&sector.to_le_bytes());
+        head.extend_from_slice(&identity.logical_sector.0.to_le_bytes());
         head.extend_from_slice(&identity.bytes.to_le_bytes());
         head.extend_from_slice(identity.key().as_bytes());
+        head.extend_from_slice(&u32::try_from(print.0.len()).unwrap_or(0).to_le_bytes());
+        for sample in &print.0 {
+            head.extend_from_slice(&sample.at.to_le_bytes());
+            head.extend_from_slice(&sample.hash.to_le_bytes());
+        }
         let mut saved = Self { file: BufWriter::new(file), path: path.into(), kept: RangeSet::default() };
         saved.file.write_all(&head).map_err(file_error("write", path))?;
         saved.flush()?;
@@ -103,19 +116,69 @@ impl Saved {
     }
 }
 
-/// Reads the records of the file at `path`, up to the first one that is cut or damaged: the drive was not touched there.
-fn records(path: &Path) -> Result<(String, u64, Vec<Record>), CoreError> {
+/// What a file begins with.
+struct Head {
+    key: String,
+    bytes: u64,
+    print: Print,
+    /// Where its records begin.
+    len: u64,
+}
+
+fn number(bytes: &[u8]) -> u64 {
+    bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte))
+}
+
+fn head(path: &Path, file: &mut impl Read) -> Result<Head, CoreError> {
     let refused = |reason| CoreError::Saved { path: path.into(), reason };
-    let mut file = BufReader::new(File::open(path).map_err(file_error("open", path))?);
     let mut head = [0; SAVED_HEADER_BYTES];
     file.read_exact(&mut head).map_err(|_| refused("it is cut off"))?;
-    let number = |bytes: &[u8]| bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte));
-    if &head[..8] != SAVED_MAGIC || number(&head[8..12]) != u64::from(SAVED_VERSION) {
-        return Err(refused("it does not begin like one of version 1"));
+    let version = number(&head[8..12]);
+    if &head[..8] != SAVED_MAGIC || !(1..=u64::from(SAVED_VERSION)).contains(&version) {
+        return Err(refused("it does not begin like one of a version known here"));
     }
-    let bytes = number(&head[16..24]);
-    let key = String::from_utf8_lossy(&head[24..]).into_owned();
-    let (mut records, mut place, mut buf) = (Vec::new(), SAVED_HEADER_BYTES as u64, Vec::new());
+    let (mut print, mut len) = (Print::default(), SAVED_HEADER_BYTES as u64);
+    if version > 1 {
+        let mut count = [0; 4];
+        file.read_exact(&mut count).map_err(|_| refused("it is cut off"))?;
+        len += 4;
+        for _ in 0..number(&count).min(MOST_SAMPLES) {
+            let mut sample = [0; 16];
+            file.read_exact(&mut sample).map_err(|_| refused("it is cut off"))?;
+            print.0.push(Sample { at: number(&sample[..8]), hash: number(&sample[8..]) });
+            len += 16;
+        }
+    }
+    let (key, bytes) = (String::from_utf8_lossy(&head[24..]).into_owned(), number(&head[16..24]));
+    Ok(Head { key, bytes, print, len })
+}
+
+/// False for a file of a probe that was killed before it touched the drive: it keeps nothing. One that is damaged may keep something.
+pub(super) fn touched_anything(path: &Path) -> bool {
+    let Ok(mut file) = File::open(path) else { return true };
+    let len = file.metadata().map_or(0, |about| about.len());
+    match head(path, &mut file) {
+        Ok(head) => len > head.len,
+        // The head is flushed before anything is kept: cut inside of it, nothing was.
+        Err(CoreError::Saved { reason: "it is cut off", .. }) => false,
+        Err(_) => true,
+    }
+}
+
+/// True unless the drive that the file is of holds something else than `source` outside of what the probe touched.
+pub(super) fn is_of(path: &Path, source: &SharedSource) -> bool {
+    let Ok((head, records)) = records(path) else { return true };
+    let mut touched = RangeSet::default();
+    records.iter().for_each(|record| touched.add(record.range));
+    head.print.is_of((&head.key, head.bytes), source, &touched)
+}
+
+/// Reads the records of the file at `path`, up to the first one that is cut or damaged: the drive was not touched there.
+fn records(path: &Path) -> Result<(Head, Vec<Record>), CoreError> {
+    let mut file = BufReader::new(File::open(path).map_err(file_error("open", path))?);
+    let head = head(path, &mut file)?;
+    let bytes = head.bytes;
+    let (mut records, mut place, mut buf) = (Vec::new(), head.len, Vec::new());
     loop {
         let mut fixed = [0; SAVED_RECORD_BYTES];
         if file.read_exact(&mut fixed).is_err() {
@@ -139,7 +202,7 @@ fn records(path: &Path) -> Result<(String, u64, Vec<Record>), CoreError> {
         records.push(Record { range: ByteRange::sized(ByteOffset(at), len), at: (kind == 1).then_some(place) });
         place += buf.len() as u64;
     }
-    Ok((key, bytes, records))
+    Ok((head, records))
 }
 
 /// Writes back everything that the file at `path` keeps of the drive behind `target`: what was kept last first, so that the
@@ -157,8 +220,8 @@ pub(super) fn restore(
     true_end: u64,
     each: &mut dyn FnMut(u64, u64),
 ) -> Result<Restored, CoreError> {
-    let (key, bytes, records) = records(path)?;
-    if key != identity.key() || bytes != identity.bytes {
+    let (head, records) = records(path)?;
+    if head.key != identity.key() || head.bytes != identity.bytes {
         return Err(CoreError::Saved { path: path.into(), reason: "it belongs to another drive" });
     }
     let total: u64 = records.iter().map(|record| record.range.len()).sum();
@@ -241,7 +304,8 @@ mod tests {
         let file = tempfile::NamedTempFile::new().unwrap();
         fs::write(file.path(), before).unwrap();
         let source = keel_source::open(file.path(), keel_source::OpenOptions::default()).unwrap();
-        let restored = restore(&mut || source.open_target(), identity, path, 8192, &mut |_, _| {})?;
+        let leave = keel_source::Leave::without_code(source.identity()).unwrap();
+        let restored = restore(&mut || source.open_target(&leave), identity, path, 8192, &mut |_, _| {})?;
         Ok((fs::read(file.path()).unwrap(), restored))
     }
 
@@ -253,9 +317,10 @@ mod tests {
     fn what_was_kept_first_wins_and_a_cut_file_restores_what_is_whole() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a.ykfathom");
-        let identity = Identity::bare("m", 8192, LinkKind::Image);
         let before = bytes(3);
-        let mut saved = Saved::create(&path, &identity, 512).unwrap();
+        let source: SharedSource = std::sync::Arc::new(keel_source::MemorySource::new("m", before.clone(), 512));
+        let identity = source.identity().clone();
+        let mut saved = Saved::create(&path, &source).unwrap();
         saved.keep(ByteOffset(512), &before[512..1536]).unwrap();
         saved.keep(ByteOffset(4096), &[0; 512]).unwrap();
         // Kept again under another address after it was changed.

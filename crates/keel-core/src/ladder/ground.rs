@@ -43,7 +43,7 @@ impl Ground {
         rungs.iter().skip(1).for_each(&mut *each);
         let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
         rungs.push(link_rung(source, survey.as_ref(), health.as_ref().ok(), case.as_ref()));
-        let capacity = fathom::known(identity);
+        let capacity = fathom::known(source);
         rungs.push(capacity_rung(source, capacity.as_ref()));
         rungs.iter().skip(2).for_each(each);
         rungs.sort_by_key(|rung| rung.rung);
@@ -220,6 +220,15 @@ fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
         return Rung::new(RungName::Capacity, RungState::Broken, "a probe was interrupted")
             .with(vec![Finding::of_all(Severity::Broken, what, "what it touched is kept, and can be put back")])
             .then("put it back: ykeel fathom SOURCE --restore, or u in Fathom");
+    }
+    if verdict.is_none()
+        && let Some(other) = fathom::doubted(source)
+    {
+        let what = format!("a drive that calls itself so was measured ({}), and this one holds something else", other.line());
+        let how = "samples of what it held then: it was used since, or it is another one";
+        return Rung::new(RungName::Capacity, RungState::Doubtful, "measured once, and holds something else now")
+            .with(vec![Finding::of_all(Severity::Doubt, what, how)])
+            .then("measure it again (ykeel fathom) before anything is written to it");
     }
     let Some(verdict) = verdict else {
         return Rung::new(RungName::Capacity, RungState::Untested, "Fathom will test it")

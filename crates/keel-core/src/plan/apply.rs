@@ -5,22 +5,15 @@ use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use keel_source::{
-    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, LinkKind, SharedSource, Source, WriteTarget,
-    copy_log_of,
+    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, SharedSource, Source, WriteTarget, copy_log_of,
+    own::{self, Over},
 };
 
-use super::{Bundle, Plan, recover};
+use super::{Bundle, Plan};
 use crate::error::{CoreError, Refusal, file_error};
+use crate::leave::{Confirmation, Purpose, leave};
+use crate::whose::not_on_its_own_medium;
 use crate::{case, mend::Edit};
-
-/// How the technician confirmed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Confirmation {
-    /// The code as typed.
-    Code(String),
-    /// `--yes`: taken for image files and simulated drives only.
-    Yes,
-}
 
 /// How to apply.
 #[derive(Debug, Clone)]
@@ -77,24 +70,29 @@ pub fn apply(
     if plan.edits.is_empty() {
         return Err(CoreError::Nothing("the plan is empty: there is nothing to apply"));
     }
-    check(source, plan, options)?;
-    let mut target = source.open_target()?;
-    // Again under the lock: between staging and here another program may have written.
-    unchanged(source, &plan.edits)?;
-    let identity = source.identity();
-    let path =
-        options.bundle.clone().unwrap_or_else(|| case::drive_folder(identity).join(format!("undo-{}.ykundo", options.stamp)));
-    if path.exists() {
-        let exists = std::io::Error::from(std::io::ErrorKind::AlreadyExists);
-        return Err(file_error("create", &path)(exists));
-    }
-    let place = identity.path.as_ref().map(|path| path.to_string_lossy().into_owned()).unwrap_or_default();
-    let bundle = Bundle::new(place, identity.key(), source.len(), source.sector_size().0, &plan.edits);
+    let path = bundle_place(source, options);
+    not_on_its_own_medium(source.as_ref(), &path)?;
+    let leave = leave(source, &options.confirmation, Purpose::Apply)?;
+    check(plan, options)?;
+    own::may_stand(&path, Over::Nothing).map_err(file_error("create", &path))?;
+    let mut target = source.open_target(&leave)?;
+    // Again under the lock, and through what will be written: since staging another program may have written.
+    unchanged(target.as_mut(), &plan.edits)?;
+    let bundle = Bundle::new(source, &plan.edits);
     each(Step::Allowed);
     bundle.write(&path)?;
+    case::note_bundle(source.identity(), &path, &options.stamp)?;
     each(Step::BundleDurable);
     write_edits(target.as_mut(), &plan.edits, each)?;
     Ok(Applied { bundle: path, bytes: plan.bytes() })
+}
+
+/// Where the undo bundle of an apply goes.
+#[must_use]
+pub fn bundle_place(source: &SharedSource, options: &ApplyOptions) -> PathBuf {
+    let by_default = || case::drive_folder(source.identity()).join(format!("undo-{}.ykundo", options.stamp));
+    let named = options.bundle.as_ref().map(|path| std::path::absolute(path).unwrap_or_else(|_| path.clone()));
+    named.unwrap_or_else(by_default)
 }
 
 /// The writing half: copies, flush, primaries, flush, compare.
@@ -112,28 +110,20 @@ pub(super) fn write_edits(target: &mut dyn WriteTarget, edits: &[Edit], each: &m
     }
     target.flush()?;
     each(Step::Flushed);
+    // What is compared is what the drive holds, not what the system keeps of it in memory.
+    target.forget();
     for (index, edit) in edits.iter().enumerate() {
         let mut now = vec![0; edit.after.len()];
         target.read_back(edit.at_byte, &mut now)?;
         if now != edit.after {
-            return Err(Refusal::Foreign { at: edit.at_byte }.into());
+            return Err(Refusal::NotKept { at: edit.at_byte }.into());
         }
         each(Step::Compared(index));
     }
     Ok(())
 }
 
-fn check(source: &SharedSource, plan: &Plan, options: &ApplyOptions) -> Result<(), CoreError> {
-    let device = source.identity().link == LinkKind::BlockDevice;
-    match &options.confirmation {
-        Confirmation::Yes if device => return Err(Refusal::CodeWanted.into()),
-        Confirmation::Yes => {}
-        Confirmation::Code(code) if code.trim().eq_ignore_ascii_case(&plan.code) => {}
-        Confirmation::Code(_) => return Err(Refusal::Code.into()),
-    }
-    if let Some(bundle) = recover::interrupted(source) {
-        return Err(Refusal::Interrupted { bundle }.into());
-    }
+fn check(plan: &Plan, options: &ApplyOptions) -> Result<(), CoreError> {
     if let Some(edit) = plan.edits.iter().find(|edit| edit.before.len() != edit.after.len()) {
         return Err(Refusal::Unsaved { at: edit.at_byte }.into());
     }
@@ -146,10 +136,11 @@ fn check(source: &SharedSource, plan: &Plan, options: &ApplyOptions) -> Result<(
     Ok(())
 }
 
-fn unchanged(source: &SharedSource, edits: &[Edit]) -> Result<(), CoreError> {
+fn unchanged(target: &mut dyn WriteTarget, edits: &[Edit]) -> Result<(), CoreError> {
+    target.forget();
     for edit in edits {
         let mut now = vec![0; edit.before.len()];
-        if source.read_at(edit.at_byte, &mut now).is_err() || now != edit.before {
+        if target.read_back(edit.at_byte, &mut now).is_err() || now != edit.before {
             return Err(Refusal::Changed { at: edit.at_byte }.into());
         }
     }
@@ -163,6 +154,7 @@ fn unchanged(source: &SharedSource, edits: &[Edit]) -> Result<(), CoreError> {
 /// [`CoreError::File`] when the image exists already or cannot be written.
 pub fn save_as(view: &dyn Source, path: &Path, each: &mut dyn FnMut(u64)) -> Result<Vec<ByteRange>, CoreError> {
     const STEP: usize = 1 << 20;
+    not_on_its_own_medium(view, path)?;
     let mut file = File::create_new(path).map_err(file_error("create", path))?;
     file.set_len(view.len()).map_err(file_error("write", path))?;
     let mut buf = vec![0; STEP];

@@ -4,19 +4,18 @@
 use std::fs;
 use std::path::Path;
 
-use keel_source::{ByteOffset, ByteRange};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use crate::error::{CoreError, file_error};
+use crate::whose::{Print, Sample};
 use crate::{case, mend::Edit};
 
 /// First eight bytes of a bundle.
 pub const MAGIC: &[u8; 8] = b"YKUNDO\r\n";
 /// Last eight bytes of a bundle: a half-written one does not have them.
 pub const TRAILER: &[u8; 8] = b"YKEND\r\n\0";
-/// Version of the format.
-pub const BUNDLE_VERSION: u16 = 1;
-/// The largest bundle that is read, in bytes.
-pub const LARGEST_BUNDLE: u64 = 256 << 20;
+/// Version of the format. Version 1 has no samples.
+pub const BUNDLE_VERSION: u16 = 2;
 
 /// Bytes of the fixed header.
 const HEADER_BYTES: usize = 64;
@@ -53,6 +52,8 @@ pub struct Bundle {
     pub source_bytes: u64,
     /// Logical sector size in bytes.
     pub sector: u32,
+    /// Samples of what the drive held, outside of the ranges too.
+    pub print: Print,
     /// The ranges in the order in which they are written.
     pub ranges: Vec<BundleRange>,
 }
@@ -60,12 +61,24 @@ pub struct Bundle {
 impl Bundle {
     /// A bundle for `edits`, whose former bytes are all known.
     #[must_use]
-    pub fn new(source: String, key: String, source_bytes: u64, sector: u32, edits: &[Edit]) -> Self {
+    pub fn new(source: &SharedSource, edits: &[Edit]) -> Self {
+        let identity = source.identity();
+        let place = identity.path.as_ref().map(|path| path.to_string_lossy().into_owned()).unwrap_or_default();
         let ranges = edits
             .iter()
             .map(|edit| BundleRange { at: edit.at_byte, former: edit.before.clone(), new: edit.after.clone() })
             .collect();
-        Self { source, key, source_bytes, sector, ranges }
+        let (source_bytes, sector) = (identity.bytes, source.sector_size().0);
+        Self { source: place, key: identity.key(), source_bytes, sector, print: Print::of(source), ranges }
+    }
+
+    /// True when it is of `source`: of the drive that it names and that does not hold something else, or of one under another name that
+    /// holds the same. What the apply itself wrote does not count.
+    #[must_use]
+    pub fn is_of(&self, source: &SharedSource) -> bool {
+        let mut written = RangeSet::default();
+        self.ranges.iter().for_each(|range| written.add(range.range()));
+        self.print.is_of((&self.key, self.source_bytes), source, &written)
     }
 
     /// The bundle as bytes.
@@ -84,6 +97,11 @@ impl Bundle {
         key.resize(32, 0);
         bytes.extend_from_slice(&key);
         bytes.extend_from_slice(self.source.as_bytes());
+        bytes.extend_from_slice(&u32::try_from(self.print.0.len()).unwrap_or(0).to_le_bytes());
+        for sample in &self.print.0 {
+            bytes.extend_from_slice(&sample.at.to_le_bytes());
+            bytes.extend_from_slice(&sample.hash.to_le_bytes());
+        }
         for range in &self.ranges {
             bytes.extend_from_slice(&range.at.0.to_le_bytes());
             bytes.extend_from_slice(&(range.new.len() as u64).to_le_bytes());
@@ -105,10 +123,6 @@ impl Bundle {
     /// [`CoreError::Bundle`] naming what is wrong, [`CoreError::File`] when it cannot be read.
     pub fn read(path: &Path) -> Result<Self, CoreError> {
         let refused = |reason| CoreError::Bundle { path: path.into(), reason };
-        let length = fs::metadata(path).map_err(file_error("read", path))?.len();
-        if length > LARGEST_BUNDLE {
-            return Err(refused("it is larger than any bundle can be"));
-        }
         let bytes = fs::read(path).map_err(file_error("read", path))?;
         Self::parse(&bytes).map_err(refused)
     }
@@ -124,7 +138,8 @@ impl Bundle {
         }
         let mut reader = Reader(body);
         reader.take(MAGIC.len())?;
-        if u16::from_le_bytes(reader.array()?) != BUNDLE_VERSION {
+        let version = u16::from_le_bytes(reader.array()?);
+        if !(1..=BUNDLE_VERSION).contains(&version) {
             return Err("it is of a version not known here");
         }
         reader.take(2)?;
@@ -134,6 +149,12 @@ impl Bundle {
         let name_length = u32::from_le_bytes(reader.array()?) as usize;
         let key = String::from_utf8(reader.take(32)?.to_vec()).map_err(|_| "its drive key is no text")?;
         let source = String::from_utf8(reader.take(name_length)?.to_vec()).map_err(|_| "its path is no text")?;
+        let mut print = Print::default();
+        let samples = if version > 1 { u32::from_le_bytes(reader.array()?) } else { 0 };
+        for _ in 0..samples {
+            let (at, hash) = (u64::from_le_bytes(reader.array()?), u64::from_le_bytes(reader.array()?));
+            print.0.push(Sample { at, hash });
+        }
         let mut ranges = Vec::new();
         for _ in 0..count {
             ranges.push(reader.range()?);
@@ -141,7 +162,7 @@ impl Bundle {
         if !reader.0.is_empty() {
             return Err("it holds more than its ranges");
         }
-        Ok(Self { source, key, source_bytes, sector, ranges })
+        Ok(Self { source, key, source_bytes, sector, print, ranges })
     }
 
     /// Writes the bundle so that a crash leaves it whole or not at all, and makes it durable.
@@ -191,6 +212,7 @@ mod tests {
             key: "0".repeat(32),
             source_bytes: 1 << 20,
             sector: 512,
+            print: Print(vec![Sample { at: 8192, hash: 7 }, Sample { at: 65_536, hash: 0 }]),
             ranges: vec![range(0, 1), range(4096, 2)],
         }
     }
@@ -198,6 +220,21 @@ mod tests {
     #[test]
     fn a_bundle_reads_back_as_written() {
         assert_eq!(Bundle::parse(&sample().to_bytes()), Ok(sample()));
+    }
+
+    #[test]
+    fn a_bundle_of_the_first_version_still_reads() {
+        // Of two lengths and a path a bundle of version 1 has no samples between.
+        let bundle = Bundle { print: Print::default(), ..sample() };
+        let mut bytes = bundle.to_bytes();
+        bytes.truncate(bytes.len() - 32 - TRAILER.len());
+        let at = HEADER_BYTES + bundle.source.len();
+        bytes.drain(at..at + 4);
+        bytes[MAGIC.len()] = 1;
+        let checksum = blake3::hash(&bytes);
+        bytes.extend_from_slice(checksum.as_bytes());
+        bytes.extend_from_slice(TRAILER);
+        assert_eq!(Bundle::parse(&bytes), Ok(bundle));
     }
 
     #[test]

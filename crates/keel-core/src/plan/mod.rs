@@ -7,8 +7,9 @@ mod recover;
 #[cfg(test)]
 mod tests;
 
-pub use apply::{Applied, ApplyOptions, Confirmation, Step, apply, save_as};
-pub use bundle::{BUNDLE_VERSION, Bundle, BundleRange, LARGEST_BUNDLE, MAGIC, TRAILER};
+pub use crate::leave::Confirmation;
+pub use apply::{Applied, ApplyOptions, Step, apply, bundle_place, save_as};
+pub use bundle::{BUNDLE_VERSION, Bundle, BundleRange, MAGIC, TRAILER};
 pub use recover::{Condition, Direction, condition, condition_of, interrupted, recover, recover_target, source_of};
 
 use keel_source::SharedSource;

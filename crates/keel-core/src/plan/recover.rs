@@ -8,6 +8,7 @@ use super::bundle::{Bundle, BundleRange};
 use super::{Step, bundle};
 use crate::case;
 use crate::error::{CoreError, Refusal};
+use crate::leave::{Confirmation, Purpose, leave};
 
 /// What a drive holds, seen against a bundle.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -77,48 +78,56 @@ pub fn condition(source: &SharedSource, bundle: &Bundle) -> Condition {
 pub fn interrupted(source: &SharedSource) -> Option<PathBuf> {
     let bundles = case::bundles(source.identity());
     bundles.into_iter().rev().find(|path| {
-        let bundle = Bundle::read(path).ok().filter(|bundle| bundle.key == source.identity().key());
-        bundle.is_some_and(|bundle| condition(source, &bundle) == Condition::Between)
+        let bundle = Bundle::read(path).ok();
+        bundle.is_some_and(|bundle| condition(source, &bundle) == Condition::Between && bundle.is_of(source))
     })
 }
 
 /// Opens the drive a bundle is of: at `path`, or where it was when the plan was applied.
 ///
 /// # Errors
-/// [`CoreError::Source`] when it is not there, [`CoreError::Bundle`] when another drive is.
+/// [`CoreError::Source`] when it is not there, [`Refusal::OtherDrive`] when another drive is.
 pub fn source_of(bundle_path: &Path, bundle: &Bundle, path: Option<&Path>) -> Result<SharedSource, CoreError> {
     let place = path.unwrap_or_else(|| Path::new(&bundle.source));
+    // A drive that claims more than it stores is opened as it claims: what was written lies where it stores.
     let source = keel_source::open(place, OpenOptions { sector_size: Some(bundle.sector) })?;
-    if source.len() != bundle.source_bytes || (path.is_none() && source.identity().key() != bundle.key) {
-        return Err(CoreError::Bundle {
-            path: bundle_path.into(),
-            reason: "it belongs to another drive than the one at its path",
-        });
+    match bundle.is_of(&source) {
+        true => Ok(source),
+        false => Err(Refusal::OtherDrive { path: bundle_path.into() }.into()),
     }
-    Ok(source)
 }
 
 /// Brings the drive to a known state: finishes the apply or puts everything back, also after an interruption at any
 /// point, also of an undo. Ranges are put back in reverse order.
 ///
 /// # Errors
-/// [`Refusal::Foreign`] when something else changed one of the ranges since; the drive is then left as it is.
+/// [`CoreError::Refused`] without leave, when the bundle is another drive's, and when something else changed one of the ranges since; the
+/// drive is then left as it is.
 pub fn recover(
     source: &SharedSource,
-    bundle: &Bundle,
+    (path, bundle): (&Path, &Bundle),
     direction: Direction,
+    confirmation: &Confirmation,
     each: &mut dyn FnMut(Step),
 ) -> Result<Condition, CoreError> {
-    let before = condition(source, bundle);
+    let leave = leave(source, confirmation, Purpose::Undo)?;
+    if !bundle.is_of(source) {
+        return Err(Refusal::OtherDrive { path: path.into() }.into());
+    }
+    let mut target = source.open_target(&leave)?;
+    target.forget();
+    let before = condition_of(bundle, &mut |range| {
+        let mut now = vec![0; range.new.len()];
+        target.read_back(range.at, &mut now).ok()?;
+        Some(now)
+    });
     if let Condition::Foreign(at) = before {
         return Err(Refusal::Foreign { at }.into());
     }
     let done = if direction == Direction::Finish { Condition::Applied } else { Condition::Former };
-    if before == done {
-        return Ok(before);
+    if before != done {
+        recover_target(target.as_mut(), bundle, direction, each)?;
     }
-    let mut target = source.open_target()?;
-    recover_target(target.as_mut(), bundle, direction, each)?;
     Ok(before)
 }
 
@@ -144,11 +153,12 @@ pub fn recover_target(
         each(Step::Written(*index));
     }
     each(Step::Flushed);
+    target.forget();
     for (index, range) in &ranges {
         let mut now = vec![0; range.new.len()];
         target.read_back(range.at, &mut now)?;
         if now != wanted(range) {
-            return Err(Refusal::Foreign { at: range.at }.into());
+            return Err(Refusal::NotKept { at: range.at }.into());
         }
         each(Step::Compared(*index));
     }

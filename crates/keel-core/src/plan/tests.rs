@@ -30,7 +30,9 @@ fn edits() -> Vec<Edit> {
 }
 
 fn bundle() -> Bundle {
-    Bundle::new("/bench/x.img".into(), "0".repeat(32), BYTES as u64, 512, &edits())
+    let image = keel_source::MemorySource::new("x.img", before(), 512);
+    let source: keel_source::SharedSource = std::sync::Arc::new(image);
+    Bundle::new(&source, &edits())
 }
 
 fn applied() -> Vec<u8> {

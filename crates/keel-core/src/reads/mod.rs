@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::case;
 use crate::error::CoreError;
 use crate::job::Desk;
+use crate::whose::{self, Samples};
 
 /// Bytes of a sample.
 const SAMPLE_BYTES: u64 = 4096;
@@ -228,15 +229,15 @@ pub fn survey_path(identity: &Identity) -> PathBuf {
 ///
 /// # Errors
 /// [`CoreError::File`] when it cannot be written.
-pub fn keep(identity: &Identity, survey: &Survey) -> Result<(), CoreError> {
-    case::write_whole(&survey_path(identity), &serde_json::to_vec(survey).unwrap_or_default())
+pub fn keep(source: &SharedSource, survey: &Survey) -> Result<(), CoreError> {
+    whose::keep(&survey_path(source.identity()), source, survey, Samples::Taken)
 }
 
 /// The kept survey of a drive.
 #[must_use]
-pub fn known(identity: &Identity) -> Option<Survey> {
-    let survey: Survey = serde_json::from_slice(&std::fs::read(survey_path(identity)).ok()?).ok()?;
-    (survey.drive == identity.key()).then_some(survey)
+pub fn known(source: &SharedSource) -> Option<Survey> {
+    let (survey, own) = whose::kept::<Survey>(&survey_path(source.identity()), source)?;
+    (own && survey.drive == source.identity().key()).then_some(survey)
 }
 
 /// One read and what came of it.

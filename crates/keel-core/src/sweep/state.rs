@@ -7,10 +7,11 @@ use keel_format::clue::Clues;
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
+use crate::whose::Print;
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 3;
+const VERSION: u32 = 4;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -74,6 +75,11 @@ fn fingerprint(source: &SharedSource) -> String {
         let mut edge = vec![0; len];
         let _ = source.read_at(ByteOffset(at), &mut edge);
         hasher.update(&edge);
+    }
+    // Another card in the same reader may have the same edges.
+    for sample in Print::of(source).0 {
+        hasher.update(&sample.at.to_le_bytes());
+        hasher.update(&sample.hash.to_le_bytes());
     }
     hasher.finalize().to_hex().to_string()
 }

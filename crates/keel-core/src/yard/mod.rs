@@ -100,7 +100,7 @@ pub fn berth(path: PathBuf) -> Berth {
     Berth {
         disk_identifier: source.as_ref().and_then(|source| table::read(source.as_ref()).disk_identifier()),
         interrupted: source.as_ref().and_then(plan::interrupted),
-        probe_interrupted: identity.as_ref().and_then(fathom::interrupted),
+        probe_interrupted: source.as_ref().and_then(fathom::interrupted_of),
         case: case.map(|case| case.record.name),
         same_identifier: Vec::new(),
         problem,

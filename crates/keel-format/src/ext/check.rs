@@ -260,7 +260,7 @@ pub(super) fn metadata(volume: &ExtVolume, group: u32) -> Vec<std::ops::Range<u6
         u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32,
     ];
     let first = inode_table(&raw);
-    let own = bitmaps.map(|block| block..block + 1).into_iter().chain([first..first + table]);
+    let own = bitmaps.map(|block| block..block + 1).into_iter().chain(std::iter::once(first..first + table));
     // With blocks of 1024 bytes and bigalloc, the first one is the boot block.
     let boot = (group == 0 && geometry.first_data_block == 0 && geometry.block_bytes == 1024).then_some(0..1);
     own.chain(copies_in(volume, group)).chain(boot).collect()

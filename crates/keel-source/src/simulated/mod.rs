@@ -24,7 +24,8 @@ use crate::error::{ReadCause, ReadError, SourceError};
 use crate::split::SplitTarget;
 use crate::target::FileTarget;
 use crate::{
-    ByteOffset, ByteRange, ExclusiveLock, HealthPage, Identity, NoHealth, SectorSize, SharedSource, Source, WriteTarget, lock,
+    ByteOffset, ByteRange, ExclusiveLock, HealthPage, Identity, Leave, NoHealth, SectorSize, SharedSource, Source, WriteTarget,
+    lock,
 };
 
 /// How often an operating system asks again for a transfer that failed on its way.
@@ -235,12 +236,15 @@ impl Source for SimulatedDrive {
         faults.into_iter().chain(stored).min_by_key(|range| range.start)
     }
 
-    fn open_target(&self) -> Result<Box<dyn WriteTarget>, SourceError> {
+    fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
         let (medium, identity) = (&self.state.medium, &self.state.identity);
+        if !leave.is_for(identity) {
+            return Err(SourceError::NoLeave { name: identity.name.clone() });
+        }
         let lock = ExclusiveLock::take(&self.description, &identity.name)?;
         let mut parts: Vec<(ByteOffset, Box<dyn WriteTarget>)> = Vec::new();
         for (start, part) in &medium.parts {
-            parts.push((*start, part.open_target()?));
+            parts.push((*start, part.target()?));
         }
         let gaps = medium.unbacked();
         if !gaps.is_empty() {
@@ -248,7 +252,7 @@ impl Source for SimulatedDrive {
             let file = OpenOptions::new().write(true).create(true).truncate(false).open(&medium.spill).map_err(opening)?;
             file.set_len(identity.bytes).map_err(opening)?;
             for gap in gaps {
-                let target = FileTarget::open(&medium.spill, identity.bytes, None)?;
+                let target = FileTarget::open(&medium.spill, &file, identity.bytes, None)?;
                 parts.push((gap.start, Box::new(Shifted { inner: target, gap })));
             }
             medium.look_for_spill();

@@ -29,6 +29,10 @@ impl WriteTarget for Shifted {
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {
         self.inner.read_back(self.gap.start + at.0, buf)
     }
+
+    fn forget(&mut self) {
+        self.inner.forget();
+    }
 }
 
 /// A simulated drive opened for writing: it takes writes as the drive does, faults, cache and lie included.

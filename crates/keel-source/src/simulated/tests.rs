@@ -21,7 +21,7 @@ fn sector(number: u64) -> [u8; 512] {
 
 /// Writes every claimed sector, from the first to the last, and reads all of them: which sector's bytes each one holds.
 fn written_and_read(drive: &SimulatedDrive) -> Vec<Option<u64>> {
-    let mut target = drive.open_target().unwrap();
+    let mut target = drive.open_target(&Leave::without_code(drive.identity()).unwrap()).unwrap();
     for number in 0..128 {
         target.write_at(ByteOffset(number * 512), &sector(number)).unwrap();
     }
@@ -76,7 +76,7 @@ fn a_cache_hides_the_lie_until_it_is_flushed_or_pushed_out() {
             "capacity = {{ real_bytes = 15360, lie = \"drops\" }}\ncache = {{ bytes = 2048, flush_empties = {empties} }}\n"
         );
         let drive = drive(folder.path(), &text);
-        let mut target = drive.open_target().unwrap();
+        let mut target = drive.open_target(&Leave::without_code(drive.identity()).unwrap()).unwrap();
         let far = ByteOffset(100 * 512);
         let seen = |target: &mut Box<dyn WriteTarget>| {
             let mut buf = [0; 512];
@@ -136,8 +136,14 @@ fn what_a_slow_place_costs_grows_with_each_request() {
 #[test]
 fn a_write_protected_drive_and_an_unwritable_place_refuse() {
     let folder = tempfile::tempdir().unwrap();
-    let text =
-        |drive: &SimulatedDrive, at| drive.open_target().unwrap().write_at(ByteOffset(at), &sector(1)).unwrap_err().to_string();
+    let text = |drive: &SimulatedDrive, at| {
+        drive
+            .open_target(&Leave::without_code(drive.identity()).unwrap())
+            .unwrap()
+            .write_at(ByteOffset(at), &sector(1))
+            .unwrap_err()
+            .to_string()
+    };
     assert!(text(&drive(folder.path(), "write_protected = true\n"), 0).contains("write-protected"));
     let spotty = drive(folder.path(), "unwritable = [{ first_lba = 4, sectors = 1 }]\n");
     assert!(text(&spotty, 2048).contains("medium error") && spotty.read_at(ByteOffset(2048), &mut [0; 512]).is_ok());

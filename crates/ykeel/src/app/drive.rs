@@ -123,15 +123,14 @@ pub(crate) struct Drive {
 impl Drive {
     pub(crate) fn new(source: SharedSource) -> Self {
         let table = table::read(source.as_ref());
-        let identity = source.identity();
         Self {
             claimed: SharedSource::clone(&source),
             ground: None,
             ground_job: None,
             live: Vec::new(),
             copy: CopyState::default(),
-            fathom: FathomState { verdict: keel_core::fathom::known(identity), ..FathomState::default() },
-            survey: keel_core::reads::known(identity),
+            fathom: FathomState { verdict: keel_core::fathom::known(&source), ..FathomState::default() },
+            survey: keel_core::reads::known(&source),
             survey_job: None,
             surveying: None,
             table,

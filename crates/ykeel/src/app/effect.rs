@@ -38,7 +38,7 @@ pub(crate) enum Effect {
     /// Apply the plan with this code.
     Apply(String),
     /// Finish or roll back with a bundle.
-    Recover(PathBuf, Direction),
+    Recover(PathBuf, Direction, Confirmation),
     /// Take files out to a folder.
     Extract(PathBuf),
     /// Save the repaired copy.
@@ -63,7 +63,7 @@ impl App {
             Effect::LookInto(id) => self.look_into(&id),
             Effect::Compare(one, other) => self.compare(&one, &other),
             Effect::Apply(code) => self.apply(code),
-            Effect::Recover(bundle, direction) => self.recover(&bundle, direction),
+            Effect::Recover(bundle, direction, confirmation) => self.put_back(&bundle, direction, confirmation),
             Effect::Extract(to) => self.extract(to),
             Effect::SaveCopy(path) => self.save_copy(path),
             Effect::Show(title, text) => self.show(title, text),
@@ -83,7 +83,7 @@ impl App {
                 if let Some(bundle) = plan::interrupted(&source) {
                     self.popups.push(Popup::Interrupted { bundle });
                 }
-                if fathom::interrupted(source.identity()).is_some() {
+                if fathom::interrupted_of(&source).is_some() {
                     self.show(
                         "A probe was interrupted",
                         "What it touched does not stand as it was. It is kept: go to Fathom (4) and press u to put it back.",
@@ -194,15 +194,16 @@ impl App {
         drive.proof_job = Some(Job::start(move |_| mend::proven(&source, &finds, &before)));
     }
 
-    fn recover(&mut self, path: &Path, direction: Direction) {
+    fn put_back(&mut self, path: &Path, direction: Direction, confirmation: Confirmation) {
         let Some(drive) = &mut self.drive else { return };
         match Bundle::read(path) {
             Ok(bundle) => {
                 let source = SharedSource::clone(&drive.source);
                 drive.bundle = Some(path.to_path_buf());
                 drive.written = 0;
+                let path = path.to_path_buf();
                 drive.writing = Some(Writing::Recover(Job::start(move |desk| {
-                    plan::recover(&source, &bundle, direction, &mut |step| desk.tell(step))
+                    plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))
                 })));
             }
             Err(error) => self.show("The undo bundle does not hold", keel_core::chain(&error)),
@@ -214,7 +215,9 @@ impl App {
         let Some(volume) = drive.files.volume.clone() else { return };
         let wanted = drive.files.wanted();
         let taken = drive.files.taken.clone();
+        let source = SharedSource::clone(&drive.source);
         drive.extract_job = Some(Job::start(move |desk| {
+            keel_core::whose::not_on_its_own_medium(source.as_ref(), &to)?;
             let judge = super::files::judge(volume.as_ref(), taken.as_deref());
             files::extract_judged(volume.as_ref(), judge, &wanted, &to, desk)
         }));

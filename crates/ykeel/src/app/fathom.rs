@@ -51,11 +51,11 @@ impl FathomState {
     }
 
     /// Puts back what an interrupted probe touched.
-    pub(crate) fn restore(&mut self, source: &SharedSource) {
+    pub(crate) fn restore(&mut self, source: &SharedSource, confirmation: Confirmation) {
         let source = SharedSource::clone(source);
         self.restore_job = Some(Job::start(move |desk: &Desk<(u64, u64)>| {
             let mut told = std::time::Instant::now();
-            fathom::restore_interrupted(&source, &mut |done, total| {
+            fathom::restore_interrupted(&source, &confirmation, &mut |done, total| {
                 if told.elapsed().as_millis() > 100 {
                     told = std::time::Instant::now();
                     desk.tell((done, total));

@@ -2,6 +2,9 @@
 
 use std::path::PathBuf;
 
+use keel_core::leave::Confirmation;
+use keel_core::plan::Direction;
+
 use crate::keymap::{BINDINGS, Binding};
 
 /// A question that wants a line of text.
@@ -11,8 +14,10 @@ pub(crate) enum Question {
     Code,
     /// The words that let a failing drive be written.
     OverrideWords,
-    /// The drive's code, before an undo of a block device; nothing for others.
-    UndoCode,
+    /// The drive's code, before an apply on a block device is put back or finished; nothing for others.
+    RecoverCode { direction: Direction },
+    /// The drive's code, before what a probe touched on a block device is put back; nothing for others.
+    PutBackCode,
     /// The folder to take files out to.
     ExtractTo,
     /// The image to save the repaired copy as.
@@ -31,6 +36,14 @@ pub(crate) enum Question {
     FillCode,
     /// The report to write.
     ReportTo,
+}
+
+/// What was confirmed by a line that may hold the drive's code.
+pub(crate) fn typed(line: &str) -> Confirmation {
+    match line.trim() {
+        "" => Confirmation::Yes,
+        code => Confirmation::Code(code.to_string()),
+    }
 }
 
 /// Something over the stage.

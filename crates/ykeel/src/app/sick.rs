@@ -6,8 +6,10 @@ use keel_core::case::Case;
 use keel_core::copy::Stopped;
 use keel_core::fathom::{self, Method};
 use keel_core::job::Message;
+use keel_core::leave::Confirmation;
 use keel_core::reads::{self, Left, ReadsOptions, Survey};
 use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
+use keel_core::yard::takes_yes;
 use keel_core::{CoreError, yard};
 use keel_source::{LinkKind, OpenOptions, SharedSource};
 use serde::Serialize;
@@ -242,9 +244,19 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         if fathom::interrupted(drive.source.identity()).is_none() {
             self.tell("no probe of this drive was interrupted");
-        } else if !drive.fathom.is_busy() {
+        } else if takes_yes(drive.claimed.identity()) {
+            self.put_back_probe(Confirmation::Yes);
+        } else {
+            self.ask(Question::PutBackCode, String::new());
+        }
+    }
+
+    /// Puts back what an interrupted probe touched.
+    pub(crate) fn put_back_probe(&mut self, confirmation: Confirmation) {
+        let Some(drive) = &mut self.drive else { return };
+        if !drive.fathom.is_busy() {
             let claimed = SharedSource::clone(&drive.claimed);
-            drive.fathom.restore(&claimed);
+            drive.fathom.restore(&claimed, confirmation);
         }
     }
 
@@ -336,7 +348,7 @@ impl App {
                 self.note("fathom", &serde_json::json!({ "line": verdict.line(), "proven_bytes": verdict.proven_bytes }));
                 self.tell(if verdict.cancelled { "stopped; everything was put back".to_string() } else { verdict.line() });
                 let Some(drive) = &mut self.drive else { return };
-                if let Err(error) = fathom::keep(drive.claimed.identity(), &verdict) {
+                if let Err(error) = fathom::keep(&drive.claimed, &verdict) {
                     self.show("The verdict cannot be kept", keel_core::chain(&error));
                 } else if !verdict.cancelled {
                     // From here on every other stage sees the drive as far as it stores.
@@ -363,9 +375,8 @@ impl App {
 
     fn take_survey(&mut self, survey: Survey) {
         let Some(drive) = &mut self.drive else { return };
-        let identity = drive.source.identity().clone();
         if survey.left != Some(Left::Cancelled)
-            && let Err(error) = reads::keep(&identity, &survey)
+            && let Err(error) = reads::keep(&drive.source, &survey)
         {
             self.show("The survey cannot be kept", keel_core::chain(&error));
             return;

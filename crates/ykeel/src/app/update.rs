@@ -2,16 +2,17 @@
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use keel_core::fathom::Method;
+use keel_core::leave::Confirmation;
 use keel_core::plan::Direction;
 use keel_core::sweep::{Reach, rival};
 use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
+use keel_core::yard::takes_yes;
 use keel_format::table::Scheme;
 use keel_format::{NodeKind, Take, Version};
-use keel_source::LinkKind;
 use ratatui::layout::Position;
 
 use super::files::ViewAs;
-use super::popup::{Popup, Question, matching};
+use super::popup::{Popup, Question, matching, typed};
 use super::{App, Effect};
 use crate::keymap::{self, Action, Stage};
 use crate::{screen, widget};
@@ -359,7 +360,7 @@ impl App {
         if drive.bundle.is_none() {
             self.tell("no undo bundle of this drive is known");
         } else {
-            self.ask(Question::UndoCode, String::new());
+            self.ask(Question::RecoverCode { direction: Direction::RollBack }, String::new());
         }
     }
 
@@ -412,8 +413,8 @@ impl App {
         match popup {
             Popup::Help | Popup::Message { .. } => {}
             Popup::Interrupted { bundle } => match key.code {
-                KeyCode::Char('f') => self.run_effect(Effect::Recover(bundle, Direction::Finish)),
-                KeyCode::Char('r') => self.run_effect(Effect::Recover(bundle, Direction::RollBack)),
+                KeyCode::Char('f') => self.recover(bundle, Direction::Finish),
+                KeyCode::Char('r') => self.recover(bundle, Direction::RollBack),
                 _ => self.popups.push(Popup::Interrupted { bundle }),
             },
             Popup::Commands { filter, selected } => self.answer_commands(key, filter, selected),
@@ -481,6 +482,16 @@ impl App {
         self.popups.push(Popup::Checks { selected });
     }
 
+    /// Finishes an interrupted apply or puts it back; a block device wants its code first.
+    fn recover(&mut self, bundle: std::path::PathBuf, direction: Direction) {
+        let Some(drive) = &mut self.drive else { return };
+        drive.bundle = Some(bundle.clone());
+        match takes_yes(drive.source.identity()) {
+            true => self.run_effect(Effect::Recover(bundle, direction, Confirmation::Yes)),
+            false => self.ask(Question::RecoverCode { direction }, String::new()),
+        }
+    }
+
     fn answered(&mut self, question: &Question, line: &str) {
         match question {
             Question::Told => return self.keep_text(line),
@@ -497,12 +508,12 @@ impl App {
                 drive.override_words = Some(line.trim().to_string());
                 self.ask(Question::Code, String::new());
             }
-            Question::UndoCode if matches || drive.source.identity().link != LinkKind::BlockDevice => {
+            Question::RecoverCode { direction } => {
                 if let Some(bundle) = drive.bundle.clone() {
-                    self.run_effect(Effect::Recover(bundle, Direction::RollBack));
+                    self.run_effect(Effect::Recover(bundle, *direction, typed(line)));
                 }
             }
-            Question::UndoCode => self.show("Not undone", "That is not the code of this drive. Nothing was written."),
+            Question::PutBackCode => self.put_back_probe(typed(line)),
             Question::ExtractTo => self.run_effect(Effect::Extract(line.trim().into())),
             Question::SaveTo => self.run_effect(Effect::SaveCopy(line.trim().into())),
             Question::CopyTo => self.start_copy(line.trim().into(), None),

@@ -19,6 +19,7 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
     let taken = files::taken(&source, &swept.finds, find);
     let judge =
         taken.as_ref().map_or_else(|| GroundJudge::new(volume.as_ref()), |taken| GroundJudge::under(volume.as_ref(), taken));
+    keel_core::whose::not_on_its_own_medium(source.as_ref(), to)?;
     let (desk, _progress): (Desk<ExtractProgress>, _) = Desk::new(cancel());
     let extracted = files::extract_judged(volume.as_ref(), judge, paths, to, &desk)?;
     if args.json {

@@ -2,7 +2,8 @@
 
 use keel_core::fathom::{self, FathomProgress, Fathomed, ProbeOptions};
 use keel_core::job::{Desk, Job};
-use keel_core::plan::Confirmation;
+use keel_core::leave::Confirmation;
+use keel_core::{CoreError, Refusal};
 use keel_source::{OpenOptions, SharedSource, size_decimal};
 
 use super::shared::{bar, note, print_json, wait};
@@ -40,7 +41,7 @@ pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
     });
     bar.finish_and_clear();
     let verdict = result.map_err(|panic| anyhow::anyhow!("the measurement died: {panic}"))??;
-    fathom::keep(source.identity(), &verdict)?;
+    fathom::keep(&source, &verdict)?;
     let short = serde_json::json!({
         "method": verdict.method, "nature": verdict.nature, "claimed_bytes": verdict.claimed_bytes,
         "proven_bytes": verdict.proven_bytes, "sureness": verdict.sureness, "restored": verdict.restored,
@@ -65,10 +66,15 @@ fn tell_code(args: &FathomArgs, source: &SharedSource) {
 
 fn restore(args: &FathomArgs, source: &SharedSource) -> anyhow::Result<()> {
     let bar = bar(1, "putting back");
-    let restored = fathom::restore_interrupted(source, &mut |done, total| {
+    let confirmation = args.confirm.clone().map_or(Confirmation::Yes, Confirmation::Code);
+    let restored = fathom::restore_interrupted(source, &confirmation, &mut |done, total| {
         bar.set_length(total.max(1));
         bar.set_position(done);
-    })?;
+    });
+    if matches!(restored, Err(CoreError::Refused(Refusal::Code | Refusal::CodeWanted))) {
+        eprintln!("ykeel: the code of this drive is {}", source.identity().code());
+    }
+    let restored = restored?;
     bar.finish_and_clear();
     note(&args.source.source, "fathom", &restored);
     if args.source.json {

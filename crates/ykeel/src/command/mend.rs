@@ -1,5 +1,6 @@
 //! `ykeel mend`.
 
+use std::io::Write;
 use std::sync::Arc;
 
 use keel_core::CoreError;
@@ -7,10 +8,10 @@ use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, Lowered, VolumeLadder};
 use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Taken, Wishes, Withheld};
-use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
+use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
 use keel_core::sweep::{Find, Reach, Sweep};
 use keel_format::{Compute, Take, table};
-use keel_source::{SharedSource, size_decimal};
+use keel_source::{SharedSource, printable, size_decimal};
 use serde::Serialize;
 
 use super::shared::{bar, cancel, choices, open, print_json, sweep};
@@ -161,7 +162,14 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> 
         stamp: crate::app::stamp(),
     };
     let before = mend::looks(source, &swept.finds);
-    let applied = plan::apply(source, plan, &options, &mut |_| {}).map_err(|error| match error {
+    let place = plan::bundle_place(source, &options);
+    // Said before the first write, whatever becomes of standard output.
+    let mut tell = |step| {
+        if step == Step::BundleDurable {
+            let _ = writeln!(std::io::stderr(), "ykeel: the way back is {}", printable(&place.display().to_string()));
+        }
+    };
+    let applied = plan::apply(source, plan, &options, &mut tell).map_err(|error| match error {
         // The bundle is on disk: say how to get back.
         CoreError::Source(inner @ keel_source::SourceError::Write { .. }) => {
             eprintln!("ykeel: writing failed half-way; the undo bundle of this drive puts it back");

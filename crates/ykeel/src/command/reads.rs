@@ -28,7 +28,7 @@ pub(super) fn run(args: &SourceArgs, full: bool, minutes: Option<u32>) -> anyhow
     bar.finish_and_clear();
     let survey = result.map_err(|panic| anyhow::anyhow!("the reading died: {panic}"))?;
     if survey.left != Some(Left::Cancelled) {
-        reads::keep(source.identity(), &survey)?;
+        reads::keep(&source, &survey)?;
     }
     note(
         &args.source,

@@ -46,6 +46,7 @@ fn of(path: &Path) -> anyhow::Result<(std::path::PathBuf, Option<Case>)> {
 
 /// Writes the report of `source`, or one drawing, to `out`.
 pub(crate) fn write(source: &SharedSource, case: Option<&Case>, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
+    keel_core::whose::not_on_its_own_medium(source.as_ref(), out)?;
     let as_pdf = out.extension().is_some_and(|end| end == "pdf");
     let sheets = match (as_pdf, drawing) {
         (true, None) => whole(source, case)?,
@@ -107,12 +108,11 @@ fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
 
 fn single(source: &SharedSource, case: Option<&Case>, which: DrawingArg) -> anyhow::Result<Drawing> {
     let head = head(source);
-    let identity = source.identity();
     Ok(match which {
         DrawingArg::Keel => keel_draw::keel(&head, &keel_of(source, &sweep(source, Reach::Doubt)?)),
         DrawingArg::Reads => {
             let desk = keel_core::job::Desk::new(cancel()).0;
-            let survey = reads::known(identity).unwrap_or_else(|| reads::survey(source, ReadsOptions::sampled(), &desk));
+            let survey = reads::known(source).unwrap_or_else(|| reads::survey(source, ReadsOptions::sampled(), &desk));
             keel_draw::reads(&head, &survey)
         }
         DrawingArg::Health => keel_draw::health(&head, &health::ask(source.as_ref()).map_err(anyhow::Error::from)?)?,
@@ -121,7 +121,7 @@ fn single(source: &SharedSource, case: Option<&Case>, which: DrawingArg) -> anyh
             keel_draw::copy(&head, &map)
         }
         DrawingArg::Capacity => {
-            let verdict = fathom::known(identity).ok_or(CoreError::Nothing("its capacity was not measured: ykeel fathom"))?;
+            let verdict = fathom::known(source).ok_or(CoreError::Nothing("its capacity was not measured: ykeel fathom"))?;
             keel_draw::capacity(&head, &verdict)?
         }
     })
@@ -138,7 +138,7 @@ fn whole(source: &SharedSource, case: Option<&Case>) -> anyhow::Result<Vec<Drawi
     let ground = Ground::ask(source, &cancel(), &mut |_| {});
     let ladder = ladder::examine_on(&ground, source, &swept, &cancel());
     // A survey that was asked for says more than the ladder's samples.
-    let survey = reads::known(source.identity()).or(ground.survey);
+    let survey = reads::known(source).or(ground.survey);
     let journal = case.map(|case| -> anyhow::Result<_> {
         let verified = case::verify(&case.folder, &case.record.journal)?;
         let says = match verified.problem {

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
+use keel_core::leave::Confirmation;
 use keel_core::plan::{self, Bundle, Condition, Direction};
 use keel_core::{CoreError, Refusal};
-use keel_source::LinkKind;
 use serde::Serialize;
 
 use super::shared::print_json;
@@ -30,14 +30,13 @@ fn word(condition: Condition) -> &'static str {
 pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Option<String>, json: bool) -> anyhow::Result<()> {
     let bundle = Bundle::read(path)?;
     let source = plan::source_of(path, &bundle, place)?;
-    let code = source.identity().code();
-    let confirmed = confirm.is_some_and(|typed| typed.trim().eq_ignore_ascii_case(&code));
-    if source.identity().link == LinkKind::BlockDevice && !confirmed {
-        eprintln!("ykeel: the code of this drive is {code}");
-        return Err(CoreError::Refused(Refusal::Code).into());
-    }
     let direction = if finish { Direction::Finish } else { Direction::RollBack };
-    let before = plan::recover(&source, &bundle, direction, &mut |_| {})?;
+    let confirmation = confirm.map_or(Confirmation::Yes, Confirmation::Code);
+    let recovered = plan::recover(&source, (path, &bundle), direction, &confirmation, &mut |_| {});
+    if matches!(recovered, Err(CoreError::Refused(Refusal::Code | Refusal::CodeWanted))) {
+        eprintln!("ykeel: the code of this drive is {}", source.identity().code());
+    }
+    let before = recovered?;
     let now = plan::condition(&source, &bundle);
     let document = Document {
         bundle: path.display().to_string(),

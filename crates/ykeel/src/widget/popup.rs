@@ -6,6 +6,7 @@ use ratatui::widgets::{Clear, Widget};
 
 use super::{first_shown, put, wrap};
 use crate::app::App;
+use keel_core::plan::Direction;
 use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
 
 use crate::app::popup::{Popup, Question, matching};
@@ -144,7 +145,9 @@ fn ask(app: &App, question: &Question, line: &str, width: usize) -> (String, Vec
             "This drive fails reads",
             "It should be copied first; w saves a repaired copy without touching it. To write all the same, type: I write without a copy".to_string(),
         ),
-        Question::UndoCode => ("Undo", format!("Every byte that the apply changed is put back as it was.\nFor a block device type the code: {code}. For an image or simulated drive enter is enough.")),
+        Question::RecoverCode { direction: Direction::RollBack } => ("Undo", format!("Every byte that the apply changed is put back as it was.\nFor a block device type the code: {code}. For an image or simulated drive enter is enough.")),
+        Question::RecoverCode { direction: Direction::Finish } => ("Finish the apply", format!("What is not written yet of the interrupted apply is written, from its bundle.\nType the code of this drive: {code}")),
+        Question::PutBackCode => ("Put back", format!("What the interrupted probe touched is put back as it stood.\nType the code of this drive: {code}")),
         Question::ExtractTo => ("Take out", "Folder to put the files into. Nothing that is there is overwritten; a manifest with hashes is written beside them.".to_string()),
         Question::Told => ("A text of the client", "An error message as pasted, its code, or a note. Known errors are led to the rungs they come from.".to_string()),
         Question::CheckNote { row } => ("A note with the check", CHECKS.get(*row).map(|check| check.words.to_string()).unwrap_or_default()),

@@ -17,14 +17,16 @@ pub const YKEEL: &str = env!("CARGO_BIN_EXE_ykeel");
 
 /// The demo yard, laid out once for all tests of a file; nothing may be written to it.
 pub fn yard() -> &'static Path {
-    static YARD: OnceLock<tempfile::TempDir> = OnceLock::new();
+    // In the folder that the build keeps for tests: what a static holds is never dropped, and each yard takes its room.
+    static YARD: OnceLock<PathBuf> = OnceLock::new();
     YARD.get_or_init(|| {
-        let folder = tempfile::tempdir().unwrap();
-        let output = Command::new(YKEEL).args(["demo", "--no-screens", "--dir"]).arg(folder.path()).output().unwrap();
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(concat!("yard-", env!("CARGO_CRATE_NAME")));
+        let _ = fs::remove_dir_all(&folder);
+        fs::create_dir_all(&folder).unwrap();
+        let output = Command::new(YKEEL).args(["demo", "--no-screens", "--dir"]).arg(&folder).output().unwrap();
         assert!(output.status.success(), "{output:?}");
         folder
     })
-    .path()
 }
 
 /// A bench with a state folder of its own, and copies of demo drives that may be written.

@@ -86,7 +86,7 @@ mod tests {
 
     #[test]
     fn bits_that_change_are_counted_inside_of_bytes_and_between_them() {
-        assert_eq!(changes(&[0b0000_1111, 0xFF, 0x00]), 2, "from one to nought, back at the next byte, and again");
+        assert_eq!(changes(&[0b0000_1111, 0xFF, 0x00]), 3, "inside of a byte, at the next one, and at the one behind");
         assert_eq!(changes(&[0x55; 4]), 31);
         assert_eq!((changes(&[]), changes(&[0xFF; 9])), (0, 0));
     }

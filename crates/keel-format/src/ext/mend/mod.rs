@@ -155,16 +155,15 @@ fn superblock(window: &SharedSource, geometry: &ExtGeometry, rebuilt: Option<&Re
     let pending = rebuilt.is_none() && volume.as_ref().is_some_and(ExtVolume::has_pending_journal);
     let main = geometry.superblock_at(0);
     // What the journal keeps of it is newer than the copies.
-    let kept = volume.as_ref().map(|volume| kept_superblocks(volume)).unwrap_or_default();
+    let kept = volume.as_ref().map(kept_superblocks).unwrap_or_default();
     let groups = geometry.backup_groups().into_iter().take(MOST_COPIES).map(|group| geometry.superblock_at(group));
     let copies: Vec<ByteOffset> = kept.iter().copied().chain(groups).collect();
     let adapt = |bytes: Vec<u8>| {
         let Ok(mut raw) = RawSuperblock::read_from_bytes(&bytes) else { return bytes };
         raw.s_block_group_nr.set(0);
         // A copy is older than the journal. Without this flag an operating system would empty the journal unread.
-        if pending {
-            raw.s_feature_incompat.set(raw.s_feature_incompat.get() | INCOMPAT_RECOVER);
-        }
+        let without_flag = raw.s_feature_incompat.get() & !INCOMPAT_RECOVER;
+        raw.s_feature_incompat.set(without_flag | if pending { INCOMPAT_RECOVER } else { 0 });
         // Formatters write copies before a volume counts as cleanly unmounted, and drivers leave them so.
         raw.s_state.set(raw.s_state.get() | STATE_CLEAN);
         without.take_out(&mut raw);

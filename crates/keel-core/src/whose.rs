@@ -1,0 +1,255 @@
+//! Whose state is it? A few samples of a drive's content, kept with everything that is kept of the drive: another card in the same
+//! reader, or another image under the same path, calls itself alike and holds something else.
+
+use std::path::Path;
+
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Source};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+
+use crate::case;
+use crate::error::{CoreError, Refusal};
+
+/// Bytes of a sample.
+const SAMPLE: usize = 4096;
+/// Samples spread over the drive, and those near each of its ends.
+const SPREAD: u64 = 32;
+const NEAR: u64 = 4;
+/// Samples that may fail before no more are asked for: a sick drive takes its time over each.
+const MOST_FAILED: usize = 3;
+/// Samples that have to be alike before one drive is taken for another one that calls itself otherwise.
+const LEAST_ALIKE: usize = 4;
+
+/// One sample.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sample {
+    /// Its first byte on the drive.
+    pub at: u64,
+    /// The first eight bytes of its BLAKE3 hash; 0 for a place that holds one byte all over.
+    pub hash: u64,
+}
+
+/// Samples of a drive's content.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Print(pub Vec<Sample>);
+
+/// What samples say of a drive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Alike {
+    /// So many that hold something are alike, more than twice as many as are not.
+    Yes(usize),
+    /// Too many are otherwise.
+    No,
+    /// Nothing that was sampled holds anything.
+    Unknown,
+}
+
+impl Print {
+    /// Samples of `source`. Places that do not read are left out.
+    #[must_use]
+    pub fn of(source: &SharedSource) -> Self {
+        let (mut samples, mut failed) = (Vec::new(), 0);
+        for at in places(source) {
+            match sample(source, at) {
+                Some(hash) => samples.push(Sample { at, hash }),
+                None => failed += 1,
+            }
+            if failed >= MOST_FAILED {
+                break;
+            }
+        }
+        Self(samples)
+    }
+
+    /// Whether `source` holds what these are samples of. What lies in `except` was written since.
+    #[must_use]
+    pub fn tells(&self, source: &SharedSource, except: &RangeSet) -> Alike {
+        let (mut alike, mut other, mut failed) = (0, 0, 0);
+        for former in &self.0 {
+            let range = ByteRange::sized(ByteOffset(former.at), SAMPLE as u64);
+            if except.lacking(range) != [range] {
+                continue;
+            }
+            match sample(source, former.at) {
+                Some(now) if now == former.hash => alike += usize::from(now != 0),
+                Some(_) => other += 1,
+                None => failed += 1,
+            }
+            if failed >= MOST_FAILED {
+                break;
+            }
+        }
+        match (alike, other) {
+            (0, 0) => Alike::Unknown,
+            // What all volumes of a kind hold alike does not outvote what is otherwise.
+            (alike, other) if alike > 2 * other => Alike::Yes(alike),
+            _ => Alike::No,
+        }
+    }
+
+    /// True unless the content says that `source` is another drive.
+    #[must_use]
+    pub fn may_be(&self, source: &SharedSource) -> bool {
+        self.tells(source, &RangeSet::default()) != Alike::No
+    }
+
+    /// Whether what was kept of the drive with `key` and `bytes` is of `source`: one that calls itself so and does not hold something
+    /// else, or one of that length that holds the same.
+    #[must_use]
+    pub fn is_of(&self, (key, bytes): (&str, u64), source: &SharedSource, except: &RangeSet) -> bool {
+        let alike = self.tells(source, except);
+        match source.identity().key() == key {
+            true => alike != Alike::No,
+            false => source.identity().bytes == bytes && matches!(alike, Alike::Yes(count) if count >= LEAST_ALIKE),
+        }
+    }
+}
+
+/// Something that is kept of a drive, with samples of what the drive held then.
+#[derive(Serialize, Deserialize)]
+struct Kept<T> {
+    #[serde(flatten)]
+    what: T,
+    #[serde(default, skip_serializing_if = "Print::is_empty")]
+    print: Print,
+}
+
+impl Print {
+    fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+/// Keeps `what` of `source` at `path`, in a folder of our own. Without `samples` it counts for every drive that calls itself so: where
+/// the drive holds nothing of its own.
+///
+/// # Errors
+/// [`CoreError::File`] when it cannot be written.
+pub fn keep<T: Serialize>(path: &Path, source: &SharedSource, what: &T, samples: Samples) -> Result<(), CoreError> {
+    let print = if samples == Samples::Taken { Print::of(source) } else { Print::default() };
+    case::write_whole(path, &serde_json::to_vec(&Kept { what, print }).unwrap_or_default())
+}
+
+/// Whether samples are kept with something.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Samples {
+    /// They are taken.
+    Taken,
+    /// Nothing that the drive holds is worth one.
+    None,
+}
+
+/// What is kept at `path`, and whether it is of `source`: false when that holds something else.
+#[must_use]
+pub fn kept<T: DeserializeOwned>(path: &Path, source: &SharedSource) -> Option<(T, bool)> {
+    let kept: Kept<T> = serde_json::from_slice(&std::fs::read(path).ok()?).ok()?;
+    let own = kept.print.may_be(source);
+    Some((kept.what, own))
+}
+
+/// Where samples are taken of `source`: spread over it, and ever closer together towards its start, where most drives hold most. Holes
+/// that are known are skipped. Ascending, whole sectors of any size.
+fn places(source: &SharedSource) -> Vec<u64> {
+    let (len, size) = (source.len(), SAMPLE as u64);
+    let last = len.saturating_sub(size) / size * size;
+    let spread = (0..SPREAD).map(|index| last / SPREAD * index);
+    let closer = std::iter::successors(Some(size), |at| at.checked_mul(3)?.checked_div(2)).take_while(|at| *at < last);
+    let near = (0..NEAR).flat_map(|index| [index * size, last.saturating_sub(index * size)]);
+    let wanted = spread.chain(closer).chain(near).map(|at| at / size * size);
+    let held = wanted.filter_map(|at| Some(source.next_data(ByteOffset(at))?.start.0.next_multiple_of(size)));
+    let mut places: Vec<u64> = held.filter(|at| at.saturating_add(size) <= len).collect();
+    places.sort_unstable();
+    places.dedup();
+    places
+}
+
+fn sample(source: &SharedSource, at: u64) -> Option<u64> {
+    let mut bytes = [0; SAMPLE];
+    source.read_once(ByteOffset(at), &mut bytes).ok()?;
+    let [first, ..] = bytes;
+    if bytes.iter().all(|byte| *byte == first) {
+        return Some(0);
+    }
+    let hash = blake3::hash(&bytes);
+    hash.as_bytes().first_chunk::<8>().map(|head| u64::from_le_bytes(*head).max(1))
+}
+
+/// Nothing of ours may be put at `output` while `source` is worked on, where it would lie on the source's own medium: in a file system
+/// on one of its partitions, or mounted out of the image, or on a loop device over it.
+///
+/// # Errors
+/// [`Refusal::OwnMedium`].
+pub fn not_on_its_own_medium(source: &dyn Source, output: &Path) -> Result<(), CoreError> {
+    let path = source.identity().path.as_deref();
+    match path.and_then(|path| keel_source::own_medium(path, output)) {
+        Some(how) => Err(Refusal::OwnMedium { path: output.into(), how }.into()),
+        None => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_source::{MemorySource, Overlay};
+
+    use super::*;
+
+    fn drive(seed: u64) -> SharedSource {
+        let mut state = seed;
+        let mut next = || {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            (state >> 56) as u8
+        };
+        Arc::new(MemorySource::new("card", (0..4 << 20).map(|_| next()).collect(), 512))
+    }
+
+    fn blank() -> SharedSource {
+        Arc::new(MemorySource::new("card", vec![0; 4 << 20], 512))
+    }
+
+    #[test]
+    fn another_card_in_the_same_reader_is_told_by_its_content() {
+        let (one, other) = (drive(1), drive(2));
+        let print = Print::of(&one);
+        let none = RangeSet::default();
+        assert!(matches!(print.tells(&one, &none), Alike::Yes(count) if count > 30));
+        assert_eq!((print.tells(&other, &none), print.tells(&blank(), &none)), (Alike::No, Alike::No));
+        assert_eq!(Print::of(&blank()).tells(&one, &none), Alike::No, "a blank one is not any other");
+        assert_eq!(Print::of(&blank()).tells(&blank(), &none), Alike::Unknown);
+        let key = one.identity().key();
+        assert_eq!(other.identity().key(), key, "both call themselves alike");
+        assert!(print.is_of((&key, one.len()), &one, &none) && !print.is_of((&key, one.len()), &other, &none));
+        assert!(print.is_of(("elsewhere", one.len()), &one, &none), "the same drive under another name");
+        assert!(!Print::of(&blank()).is_of(("elsewhere", one.len()), &blank(), &none), "nothing speaks for it");
+    }
+
+    #[test]
+    fn a_drive_that_is_used_on_stays_itself_and_what_was_written_since_does_not_count() {
+        let one = drive(1);
+        let print = Print::of(&one);
+        let mut overlay = Overlay::new(Arc::clone(&one));
+        overlay.lay(ByteOffset(0), &vec![7; 1 << 20]);
+        let used: SharedSource = Arc::new(overlay);
+        assert!(matches!(print.tells(&used, &RangeSet::default()), Alike::Yes(_)));
+        let mut overlay = Overlay::new(Arc::clone(&one));
+        overlay.lay(ByteOffset(0), &vec![7; 3 << 20]);
+        let used: SharedSource = Arc::new(overlay);
+        let mut written = RangeSet::default();
+        written.add(ByteRange::sized(ByteOffset(0), 3 << 20));
+        assert_eq!(print.tells(&used, &RangeSet::default()), Alike::No);
+        assert!(matches!(print.tells(&used, &written), Alike::Yes(_)));
+    }
+
+    #[test]
+    fn places_lie_on_the_drive_whatever_its_length() {
+        for len in [0, 512, 4096, 8192, 100_352, 1 << 20, 3 << 20] {
+            let source: SharedSource = Arc::new(MemorySource::new("card", vec![0; len], 512));
+            let places = places(&source);
+            assert!(places.iter().all(|at| at + SAMPLE as u64 <= len as u64), "{len}");
+            assert!(places.windows(2).all(|pair| pair[0] < pair[1]), "{len}");
+            assert_eq!(places.is_empty(), len < SAMPLE, "{len}");
+        }
+    }
+}

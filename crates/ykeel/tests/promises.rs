@@ -1,0 +1,122 @@
+//! Promises of the commands: what is no drive is refused at once, and nothing of ours comes to lie on the drive that is worked on.
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod support;
+
+use std::fs;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use support::{Bench, fingerprint, text};
+
+fn system(program: &str, arguments: &[&str]) -> String {
+    let output = Command::new(program).args(arguments).output().unwrap();
+    assert!(output.status.success(), "{program} {arguments:?}: {output:?}");
+    String::from_utf8(output.stdout).unwrap().trim().to_string()
+}
+
+#[test]
+fn sources_that_are_no_drives_are_refused_at_once() {
+    let bench = Bench::new();
+    let (pipe, socket) = (bench.path("pipe.img"), bench.path("socket.img"));
+    system("mkfifo", &[text(&pipe)]);
+    let _listener = std::os::unix::net::UnixListener::bind(&socket).unwrap();
+    let folder = bench.folder.path().join("folder.img");
+    fs::create_dir(&folder).unwrap();
+    for (path, what) in [
+        (pipe.as_path(), "a pipe"),
+        (socket.as_path(), "a socket"),
+        (Path::new("/dev/zero"), "a device without places"),
+        (Path::new("/dev/null"), "a device without places"),
+        (folder.as_path(), "a folder"),
+    ] {
+        for command in ["ladder", "sweep", "mend", "files"] {
+            let began = Instant::now();
+            let output = bench.run(&[command, text(path)]);
+            assert!(began.elapsed() < Duration::from_secs(5), "{command} {path:?}");
+            let told = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert_eq!(output.status.code(), Some(3), "{command} {path:?}: {told}");
+            assert!(told.contains(what), "{command} {path:?}: {told}");
+        }
+    }
+}
+
+#[test]
+fn nothing_of_ours_comes_to_lie_on_the_drive_that_is_worked_on() {
+    let bench = Bench::new();
+    let image = bench.path("drive.img");
+    fs::File::create(&image).unwrap().set_len(96 << 20).unwrap();
+    let device = system("losetup", &["--find", "--show", text(&image)]);
+    system("mkfs.ext4", &["-q", "-F", &device]);
+    let point = bench.path("point");
+    fs::create_dir(&point).unwrap();
+    system("mount", &[&device, text(&point)]);
+    fs::create_dir_all(point.join("Crossings/deep")).unwrap();
+    fs::write(point.join("Crossings/sheet.txt"), "Brackwater Line").unwrap();
+    system("sync", &[]);
+    // A link from outside leads there as well.
+    let door = bench.path("door");
+    std::os::unix::fs::symlink(point.join("Crossings"), &door).unwrap();
+    let told: Vec<String> = [text(&image), device.as_str()]
+        .iter()
+        .flat_map(|source| {
+            let inside = |name: &str| point.join(name).to_string_lossy().into_owned();
+            let through = |name: &str| door.join(name).to_string_lossy().into_owned();
+            let runs: [Vec<String>; 5] = [
+                vec!["report".into(), (*source).into(), "--out".into(), inside("report.pdf")],
+                vec!["report".into(), (*source).into(), "--out".into(), through("deep/keel.svg")],
+                vec!["extract".into(), (*source).into(), "--volume".into(), "n1".into(), "--to".into(), inside("out/new")],
+                vec!["copy".into(), (*source).into(), through("copy.img")],
+                vec!["copy".into(), (*source).into(), text(&bench.path("good.img")).into(), "--log".into(), inside("log.ykcopy")],
+            ];
+            runs.map(|arguments| {
+                let output = bench.run(&arguments.iter().map(String::as_str).collect::<Vec<_>>());
+                format!("{:?} {:?} {}", arguments, output.status.code(), String::from_utf8_lossy(&output.stderr))
+            })
+        })
+        .collect();
+    let mut names: Vec<String> =
+        fs::read_dir(&point).unwrap().map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    system("umount", &[text(&point)]);
+    system("losetup", &["--detach", &device]);
+    for told in &told {
+        assert!(told.contains("Some(4)") && told.contains("would be written onto the drive that is worked on"), "{told}");
+    }
+    assert_eq!(names, ["Crossings", "lost+found"]);
+}
+
+#[test]
+fn the_way_back_is_on_disk_and_told_before_the_first_write() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let before = fingerprint(&image);
+    // A bare name, and nobody who listens.
+    let mut command = bench.command();
+    let output = command
+        .args(["mend", text(&image), "--apply", "--yes", "--bundle", "way-back.ykundo"])
+        .stdout(Stdio::null())
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{output:?}");
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    let bundle = bench.path("way-back.ykundo").canonicalize().unwrap();
+    assert!(told.contains("the way back is") && told.contains("way-back.ykundo"), "{told}");
+    assert!(bundle.is_file());
+    assert_ne!(fingerprint(&image), before);
+    let undone = bench.run(&["undo", "way-back.ykundo"]);
+    assert!(undone.status.success(), "{undone:?}");
+    assert_eq!(fingerprint(&image), before);
+}
+
+#[test]
+fn a_fill_wants_the_code_of_an_image_too() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let before = fingerprint(&image);
+    let output = bench.run(&["fathom", text(&image), "--fill", "--yes"]);
+    assert_eq!(output.status.code(), Some(4), "{output:?}");
+    assert!(String::from_utf8_lossy(&output.stderr).contains("never --yes"), "{output:?}");
+    assert_eq!(fingerprint(&image), before);
+}
