@@ -15,6 +15,8 @@ const SAMPLE: usize = 4096;
 /// Samples spread over the drive, and those near each of its ends.
 const SPREAD: u64 = 32;
 const NEAR: u64 = 4;
+/// The most stretches between holes that are told apart.
+const MOST_STRETCHES: usize = 4096;
 /// Samples that may fail before no more are asked for: a sick drive takes its time over each.
 const MOST_FAILED: usize = 3;
 /// Samples that have to be alike before one drive is taken for another one that calls itself otherwise.
@@ -49,8 +51,19 @@ impl Print {
     /// Samples of `source`. Places that do not read are left out.
     #[must_use]
     pub fn of(source: &SharedSource) -> Self {
+        Self::in_places(source, places(&held(source)))
+    }
+
+    /// Samples of `source` as it lies, whatever is known of holes.
+    #[must_use]
+    pub fn as_it_lies(source: &SharedSource) -> Self {
+        let all = ByteRange::new(ByteOffset(0), ByteOffset(source.len()));
+        Self::in_places(source, places(&[all]))
+    }
+
+    fn in_places(source: &SharedSource, places: Vec<u64>) -> Self {
         let (mut samples, mut failed) = (Vec::new(), 0);
-        for at in places(source) {
+        for at in places {
             match sample(source, at) {
                 Some(hash) => samples.push(Sample { at, hash }),
                 None => failed += 1,
@@ -148,20 +161,43 @@ pub fn kept<T: DeserializeOwned>(path: &Path, source: &SharedSource) -> Option<(
     Some((kept.what, own))
 }
 
-/// Where samples are taken of `source`: spread over it, and ever closer together towards its start, where most drives hold most. Holes
-/// that are known are skipped. Ascending, whole sectors of any size.
-fn places(source: &SharedSource) -> Vec<u64> {
-    let (len, size) = (source.len(), SAMPLE as u64);
-    let last = len.saturating_sub(size) / size * size;
-    let spread = (0..SPREAD).map(|index| last / SPREAD * index);
-    let closer = std::iter::successors(Some(size), |at| at.checked_mul(3)?.checked_div(2)).take_while(|at| *at < last);
-    let near = (0..NEAR).flat_map(|index| [index * size, last.saturating_sub(index * size)]);
-    let wanted = spread.chain(closer).chain(near).map(|at| at / size * size);
-    let held = wanted.filter_map(|at| Some(source.next_data(ByteOffset(at))?.start.0.next_multiple_of(size)));
-    let mut places: Vec<u64> = held.filter(|at| at.saturating_add(size) <= len).collect();
+/// Where samples are taken of what is `held`: spread over it, and ever closer together towards its start, where most drives hold
+/// most. Holes that are known are left out. Ascending, whole sectors of any size.
+fn places(held: &[ByteRange]) -> Vec<u64> {
+    let size = SAMPLE as u64;
+    let blocks: u64 = held.iter().map(|range| range.len() / size).sum();
+    let last = blocks.saturating_sub(1);
+    let spread = (0..SPREAD).map(|index| last * index / SPREAD);
+    let closer = std::iter::successors(Some(1u64), |block| block.checked_mul(3)?.checked_div(2).map(|next| next.max(block + 1)));
+    let near = (0..NEAR).flat_map(|index| [index, last.saturating_sub(index)]);
+    let wanted = spread.chain(closer.take_while(|block| *block < last)).chain(near).filter(|block| *block < blocks);
+    let place = |mut block: u64| {
+        held.iter().find_map(|range| {
+            let here = range.len() / size;
+            if block < here {
+                return Some(range.start.0 + block * size);
+            }
+            block -= here;
+            None
+        })
+    };
+    let mut places: Vec<u64> = wanted.filter_map(place).collect();
     places.sort_unstable();
     places.dedup();
     places
+}
+
+/// What of `source` can hold anything, in whole samples; the first stretches of one with very many holes.
+fn held(source: &SharedSource) -> Vec<ByteRange> {
+    let (size, mut at, mut held) = (SAMPLE as u64, ByteOffset(0), Vec::new());
+    while let Some(data) = source.next_data(at).filter(|_| held.len() < MOST_STRETCHES) {
+        let (start, end) = (data.start.0.next_multiple_of(size), data.end.0.min(source.len()) / size * size);
+        if start < end {
+            held.push(ByteRange::new(ByteOffset(start), ByteOffset(end)));
+        }
+        at = data.end;
+    }
+    held
 }
 
 fn sample(source: &SharedSource, at: u64) -> Option<u64> {
@@ -230,7 +266,7 @@ mod tests {
         let one = drive(1);
         let print = Print::of(&one);
         let mut overlay = Overlay::new(Arc::clone(&one));
-        overlay.lay(ByteOffset(0), &vec![7; 1 << 20]);
+        overlay.lay(ByteOffset(0), &vec![7; 24 << 10]);
         let used: SharedSource = Arc::new(overlay);
         assert!(matches!(print.tells(&used, &RangeSet::default()), Alike::Yes(_)));
         let mut overlay = Overlay::new(Arc::clone(&one));
@@ -246,7 +282,7 @@ mod tests {
     fn places_lie_on_the_drive_whatever_its_length() {
         for len in [0, 512, 4096, 8192, 100_352, 1 << 20, 3 << 20] {
             let source: SharedSource = Arc::new(MemorySource::new("card", vec![0; len], 512));
-            let places = places(&source);
+            let places = places(&held(&source));
             assert!(places.iter().all(|at| at + SAMPLE as u64 <= len as u64), "{len}");
             assert!(places.windows(2).all(|pair| pair[0] < pair[1]), "{len}");
             assert_eq!(places.is_empty(), len < SAMPLE, "{len}");

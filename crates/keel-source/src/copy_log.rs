@@ -461,6 +461,9 @@ mod tests {
         let mut text = fs::read_to_string(&path).unwrap();
         text.push_str("{\"at\":350,\"bytes\":600,\"state\":\"copied\",\"sum\":1}\n{\"at\":9");
         fs::write(&path, text).unwrap();
+        let held = CopyLog::go_on(&path).err().map(|error| error.to_string());
+        assert!(held.is_some_and(|told| told.contains("writes this copy")), "of two that would write it only the first one does");
+        drop(log);
         let (mut log, _, map) = CopyLog::go_on(&path).unwrap();
         assert_eq!((map.bytes(CopyState::Copied), map.bytes(CopyState::Failed)), (300, 50));
         log.note(ByteRange::sized(ByteOffset(350), 650), CopyState::Copied, None);

@@ -115,8 +115,9 @@ fn a_fill_wants_the_code_of_an_image_too() {
     let bench = Bench::new();
     let image = bench.copy("purser-stick.img");
     let before = fingerprint(&image);
-    let output = bench.run(&["fathom", text(&image), "--fill", "--yes"]);
-    assert_eq!(output.status.code(), Some(4), "{output:?}");
-    assert!(String::from_utf8_lossy(&output.stderr).contains("never --yes"), "{output:?}");
+    for (arguments, code) in [(&["--fill"][..], 4), (&["--fill", "--yes"], 2), (&["--fill", "--confirm", "AAA-AAA"], 4)] {
+        let output = bench.run(&[&["fathom", text(&image)], arguments].concat());
+        assert_eq!(output.status.code(), Some(code), "{output:?}");
+    }
     assert_eq!(fingerprint(&image), before);
 }

@@ -77,7 +77,7 @@ fn fingerprint(source: &SharedSource) -> String {
         hasher.update(&edge);
     }
     // Another card in the same reader may have the same edges.
-    for sample in Print::of(source).0 {
+    for sample in Print::as_it_lies(source).0 {
         hasher.update(&sample.at.to_le_bytes());
         hasher.update(&sample.hash.to_le_bytes());
     }
