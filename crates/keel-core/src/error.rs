@@ -55,6 +55,16 @@ pub enum CoreError {
     /// There is nothing to do, or no way to do it.
     #[error("{0}")]
     Nothing(&'static str),
+    /// Files that would not fit where they shall go.
+    #[error("{wanted} bytes are wanted and {} has {free} left: nothing was taken out", path.display())]
+    NoRoom {
+        /// The folder.
+        path: PathBuf,
+        /// Bytes of the files.
+        wanted: u64,
+        /// Bytes that are free there.
+        free: u64,
+    },
     /// A name that stands for nothing: a volume, find or path that is not there.
     #[error("there is no {what} {name}")]
     Unknown {

@@ -57,7 +57,7 @@ pub use resectored::Resectored;
 pub use simulated::SimulatedDrive;
 pub use split::SplitSource;
 pub use stored::Stored;
-pub use target::{MemoryTarget, WriteTarget};
+pub use target::{MemoryTarget, WriteTarget, is_writing};
 pub use text::{printable, size_decimal};
 pub use window::Window;
 

@@ -100,8 +100,11 @@ pub fn put(part: &Path, place: &Path, over: Over<'_>) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-/// Renames, unless something stands there by now.
-fn put_new(part: &Path, place: &Path) -> io::Result<()> {
+/// Gives the file at `part` the name `place`, unless something stands there by now. Nothing is flushed.
+///
+/// # Errors
+/// [`io::ErrorKind::AlreadyExists`] where something stands there, and those of renaming.
+pub fn put_new(part: &Path, place: &Path) -> io::Result<()> {
     match renameat_with(CWD, part, CWD, place, RenameFlags::NOREPLACE) {
         Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {}
         other => return other.map_err(io::Error::from),

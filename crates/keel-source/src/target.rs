@@ -3,6 +3,7 @@
 use std::fs::{self, File, OpenOptions};
 use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use rustix::fs::OFlags;
 use rustix::io::Errno;
@@ -63,6 +64,31 @@ fn check_range(at: ByteOffset, bytes: usize, len: u64) -> Result<(), SourceError
     }
 }
 
+/// Targets that are open now.
+static OPEN: AtomicUsize = AtomicUsize::new(0);
+
+/// True while anything is open for writing: whoever ends the program waits for that.
+#[must_use]
+pub fn is_writing() -> bool {
+    OPEN.load(Ordering::SeqCst) > 0
+}
+
+/// Counts among the open targets while it lives.
+struct Counted;
+
+impl Counted {
+    fn new() -> Self {
+        OPEN.fetch_add(1, Ordering::SeqCst);
+        Self
+    }
+}
+
+impl Drop for Counted {
+    fn drop(&mut self) {
+        OPEN.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
 /// A file or device opened for writing.
 pub(crate) struct FileTarget {
     file: File,
@@ -70,6 +96,7 @@ pub(crate) struct FileTarget {
     len: u64,
     poisoned: Option<String>,
     _lock: Option<ExclusiveLock>,
+    _counted: Counted,
 }
 
 impl FileTarget {
@@ -92,7 +119,7 @@ impl FileTarget {
             }
             other => other.map_err(opening)?,
         };
-        let target = Self { file, path: path.into(), len, poisoned: None, _lock: lock };
+        let target = Self { file, path: path.into(), len, poisoned: None, _lock: lock, _counted: Counted::new() };
         let own = target.file.metadata().map_err(opening)?;
         if holders::file_id(&own) != holders::file_id(&about) || own.rdev() != about.rdev() {
             return Err(SourceError::Replaced { path: path.into(), what: "another file or device stands there now" });

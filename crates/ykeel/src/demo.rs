@@ -8,6 +8,7 @@ use anyhow::Context;
 use keel_source::pack;
 
 use crate::app;
+use crate::out::say;
 
 /// The drives: name of the image, and its pack.
 const IMAGES: &[(&str, &[u8])] = &[
@@ -97,7 +98,7 @@ const TEXTS: &[(&str, &str)] = &[
 pub(crate) fn run(dir: &Path, fresh: bool, no_screens: bool) -> anyhow::Result<()> {
     lay_out(dir, fresh)?;
     if no_screens {
-        println!("{}", dir.display());
+        say!("{}", dir.display());
         return Ok(());
     }
     app::open_yard(dir)

@@ -3,6 +3,7 @@
 
 use std::process::ExitCode;
 
+use crate::out::tell;
 use keel_core::{CoreError, chain};
 use keel_source::SourceError;
 
@@ -33,7 +34,7 @@ pub(crate) fn code(result: anyhow::Result<()>) -> ExitCode {
     if error.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == std::io::ErrorKind::BrokenPipe) {
         return ExitCode::SUCCESS;
     }
-    eprintln!("ykeel: {}", chain(error.as_ref()));
+    tell!("ykeel: {}", chain(error.as_ref()));
     ExitCode::from(
         error.downcast_ref::<CoreError>().map_or_else(|| error.downcast_ref::<SourceError>().map_or(5, of_source), of_core),
     )
@@ -46,7 +47,7 @@ fn of_core(error: &CoreError) -> u8 {
         CoreError::Refused(_) | CoreError::Bundle { .. } | CoreError::Saved { .. } => 4,
         CoreError::Case { .. } => 3,
         CoreError::Unknown { .. } => 2,
-        CoreError::File { .. } | CoreError::Nothing(_) => 5,
+        CoreError::File { .. } | CoreError::Nothing(_) | CoreError::NoRoom { .. } => 5,
     }
 }
 

@@ -7,7 +7,9 @@ mod command;
 mod demo;
 mod exit;
 mod keymap;
+mod out;
 mod screen;
+mod signals;
 mod term;
 mod theme;
 mod widget;
@@ -17,6 +19,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
+    signals::listen();
     let cli = cli::Cli::parse();
     exit::code(command::run(cli))
 }

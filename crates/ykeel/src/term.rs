@@ -1,12 +1,17 @@
 //! The terminal: taken over and given back, also after a panic.
 
 use std::io::{Stdout, stdout};
+use std::sync::atomic::{AtomicBool, Ordering};
 
+use crossterm::cursor::Show;
 use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
+
+/// True while the terminal is in full-screen mode.
+static TAKEN: AtomicBool = AtomicBool::new(false);
 
 /// Holds the terminal in full-screen mode; gives it back on drop.
 pub(crate) struct Guard {
@@ -25,10 +30,25 @@ impl Guard {
                 before(panic);
             }
         }));
-        enable_raw_mode()?;
-        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
+        enter()?;
         Ok(Self { terminal: Terminal::new(CrosstermBackend::new(stdout()))? })
     }
+
+    /// Stops the program as the shell's job control does, and takes the terminal again when it goes on.
+    pub(crate) fn suspend(&mut self) -> anyhow::Result<()> {
+        give_back();
+        let _ = rustix::process::kill_process(rustix::process::getpid(), rustix::process::Signal::TSTP);
+        enter()?;
+        self.terminal.clear()?;
+        Ok(())
+    }
+}
+
+fn enter() -> anyhow::Result<()> {
+    TAKEN.store(true, Ordering::SeqCst);
+    enable_raw_mode()?;
+    execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
+    Ok(())
 }
 
 impl Drop for Guard {
@@ -37,7 +57,10 @@ impl Drop for Guard {
     }
 }
 
-fn give_back() {
-    let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen);
-    let _ = disable_raw_mode();
+/// Gives the terminal back, where it was taken.
+pub(crate) fn give_back() {
+    if TAKEN.swap(false, Ordering::SeqCst) {
+        let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, Show);
+        let _ = disable_raw_mode();
+    }
 }

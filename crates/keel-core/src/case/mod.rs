@@ -91,7 +91,7 @@ const BUNDLE_PLACE: &str = "ykplace";
 /// [`CoreError::File`] when it cannot be noted; nothing may be written to the drive then.
 pub fn note_bundle(identity: &Identity, bundle: &Path, stamp: &str) -> Result<(), CoreError> {
     let folder = drive_folder(identity);
-    if bundle.starts_with(&folder) {
+    if std::path::absolute(&folder).is_ok_and(|folder| bundle.starts_with(folder)) {
         return Ok(());
     }
     write_whole(&folder.join(format!("undo-{stamp}.{BUNDLE_PLACE}")), bundle.to_string_lossy().as_bytes())

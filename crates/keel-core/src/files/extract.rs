@@ -8,6 +8,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use keel_format::{Deleted, Entry, NodeKind, Volume};
+use keel_source::own;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
@@ -23,6 +24,12 @@ const STEP: usize = 1 << 20;
 const MOST_NAMESAKES: u32 = 10_000;
 /// The most streams of one file that are taken out.
 const MOST_STREAMS: usize = 256;
+/// The longest file with holes that is taken out, in bytes.
+const MOST_SPARSE: u64 = 16 << 40;
+/// Signs of a name that the name of an unfinished file begins with: it has room for no more with signs of four bytes.
+const LONGEST_STEM: usize = 48;
+/// Name of the manifest in the target folder while the work goes on.
+const UNFINISHED: &str = "ykeel-manifest.unfinished.jsonl";
 /// Name of the manifest in the target folder.
 const MANIFEST: &str = "ykeel-manifest.json";
 
@@ -137,7 +144,9 @@ pub fn extract_judged<'a>(
 ) -> Result<Extracted, CoreError> {
     fs::create_dir_all(to).map_err(file_error("create", to))?;
     let (wanted, folders) = wanted(volume, paths)?;
-    let mut run = Run { volume, judge, to, desk, bytes: 0, made: HashSet::new(), files: Vec::new() };
+    has_room(volume, &wanted, to)?;
+    let unfinished = Unfinished::begin(to)?;
+    let mut run = Run { volume, judge, to, desk, bytes: 0, made: HashSet::new(), files: Vec::new(), unfinished };
     let mut cancelled = false;
     for item in wanted {
         if desk.cancel().is_cancelled() {
@@ -147,7 +156,7 @@ pub fn extract_judged<'a>(
         cancelled |= run.take(&item).is_break();
     }
     run.dress_folders(&folders);
-    let files = run.files;
+    let (files, unfinished) = (run.files, run.unfinished);
     let count = |state| files.iter().filter(|file| file.state == state).count() as u64;
     let compared = compare(to, &files);
     let mut extracted = Extracted {
@@ -162,6 +171,7 @@ pub fn extract_judged<'a>(
         files,
     };
     extracted.manifest = write_manifest(to, &extracted)?;
+    unfinished.end();
     Ok(extracted)
 }
 
@@ -194,6 +204,48 @@ fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<(Vec<Resolved>, Vec<R
     Ok((wanted, folders))
 }
 
+/// What the files take at most is free at `to`.
+fn has_room(volume: &dyn Volume, wanted: &[Resolved], to: &Path) -> Result<(), CoreError> {
+    let most = volume.summary().bytes;
+    // A file that claims more than the volume can hold is refused by itself.
+    let wanted: u64 = wanted.iter().map(|item| item.entry.bytes).filter(|bytes| *bytes <= most).fold(0, u64::saturating_add);
+    let Ok(about) = rustix::fs::statvfs(to) else { return Ok(()) };
+    let free = about.f_bavail.saturating_mul(about.f_frsize);
+    if wanted > free { Err(CoreError::NoRoom { path: to.into(), wanted, free }) } else { Ok(()) }
+}
+
+/// The manifest while files are taken out: a line for each that is done. It stays where the work was broken off.
+struct Unfinished {
+    file: File,
+    path: PathBuf,
+}
+
+impl Unfinished {
+    fn begin(to: &Path) -> Result<Self, CoreError> {
+        for number in 1..MOST_NAMESAKES {
+            let path = to.join(if number == 1 { UNFINISHED.to_string() } else { numbered(UNFINISHED, number) });
+            match File::create_new(&path) {
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(error) => return Err(file_error("create", &path)(error)),
+                Ok(file) => return Ok(Self { file, path }),
+            }
+        }
+        Err(CoreError::Nothing("no name is left for the manifest"))
+    }
+
+    /// Notes a file. What cannot be noted here is in the manifest at the end.
+    fn note(&mut self, entry: &ManifestEntry) {
+        let mut line = serde_json::to_vec(entry).unwrap_or_default();
+        line.push(b'\n');
+        let _ = self.file.write_all(&line);
+    }
+
+    /// The whole manifest stands.
+    fn end(self) {
+        let _ = fs::remove_file(self.path);
+    }
+}
+
 struct Run<'a> {
     volume: &'a dyn Volume,
     judge: GroundJudge<'a>,
@@ -202,6 +254,7 @@ struct Run<'a> {
     bytes: u64,
     made: HashSet<PathBuf>,
     files: Vec<ManifestEntry>,
+    unfinished: Unfinished,
 }
 
 impl Run<'_> {
@@ -214,10 +267,10 @@ impl Run<'_> {
         let whole = line.saved_as.is_some();
         match saved {
             Ok(flow) => {
-                self.files.push(line);
+                self.done(line);
                 flow?;
             }
-            Err(why) => self.files.push(ManifestEntry { why: Some(why), ..line }),
+            Err(why) => self.done(ManifestEntry { why: Some(why), ..line }),
         }
         if whole && !is_link { self.take_streams(item) } else { ControlFlow::Continue(()) }
     }
@@ -246,13 +299,18 @@ impl Run<'_> {
             let mut line = self.line(format!("{}:{}", path_of(item), stream.name), item, Part::Stream);
             match self.save(item, &stream.name, &mut line) {
                 Ok(flow) => {
-                    self.files.push(line);
+                    self.done(line);
                     flow?;
                 }
-                Err(why) => self.files.push(ManifestEntry { why: Some(why), ..line }),
+                Err(why) => self.done(ManifestEntry { why: Some(why), ..line }),
             }
         }
         ControlFlow::Continue(())
+    }
+
+    fn done(&mut self, entry: ManifestEntry) {
+        self.unfinished.note(&entry);
+        self.files.push(entry);
     }
 
     /// Makes a link of this system that leads where the volume's one does. It is never followed here.
@@ -283,12 +341,13 @@ impl Run<'_> {
         }
         let mut stream = self.volume.open(item.entry.id, stream_name).map_err(|error| error.to_string())?;
         line.bytes = stream.bytes();
+        self.can_be(item, stream_name, line.bytes)?;
         let folder = self.folder(&item.folder)?;
         let name = match stream_name {
             "" => safe_component(&item.entry.name),
             stream => safe_component(&format!("{}.{stream}.stream", item.entry.name)),
         };
-        let (mut file, relative) = self.create(&folder, &name).map_err(|error| error.to_string())?;
+        let (mut file, part) = self.create(&folder, &name).map_err(|error| error.to_string())?;
         let (mut blake, mut sha) = (blake3::Hasher::new(), Sha256::new());
         let mut buf = vec![0; STEP];
         let mut at = 0;
@@ -296,7 +355,7 @@ impl Run<'_> {
             if self.desk.cancel().is_cancelled() {
                 // A half-written file is worse than none.
                 drop(file);
-                let _ = fs::remove_file(self.to.join(&relative));
+                let _ = fs::remove_file(self.to.join(&part));
                 line.why = Some("cancelled".into());
                 return Ok(ControlFlow::Break(()));
             }
@@ -315,6 +374,7 @@ impl Run<'_> {
             // The owner can always read and write what was taken out; nothing runs as somebody else.
             let _ = file.set_permissions(fs::Permissions::from_mode(mode & 0o777 | 0o600));
         }
+        let relative = self.finish(&part, &folder, &name).map_err(|error| error.to_string())?;
         line.blake3 = Some(blake.finalize().to_hex().to_string());
         line.sha256 = Some(sha.finalize().iter().map(|byte| format!("{byte:02x}")).collect());
         line.saved_as = Some(relative.to_string_lossy().into_owned());
@@ -365,13 +425,38 @@ impl Run<'_> {
         Ok(relative)
     }
 
-    /// Creates a file that was not there.
+    /// A file is not longer than what the volume can hold, but for holes in it.
+    fn can_be(&self, item: &Resolved, stream_name: &str, bytes: u64) -> Result<(), String> {
+        let most = self.volume.summary().bytes;
+        if bytes <= most {
+            return Ok(());
+        }
+        let extents = if stream_name.is_empty() { self.volume.extents(item.entry.id).unwrap_or_default() } else { Vec::new() };
+        let holes: u64 = extents.iter().filter(|extent| extent.volume_at.is_none()).map(|extent| extent.bytes).sum();
+        let sparse = bytes.saturating_sub(holes) <= most && bytes <= MOST_SPARSE;
+        sparse.then_some(()).ok_or_else(|| format!("it says that it is {bytes} bytes long, more than its volume can hold"))
+    }
+
+    /// Creates a file that was not there, under a name that says that it is not finished.
     fn create(&self, folder: &Path, name: &str) -> io::Result<(File, PathBuf)> {
+        let stem: String = name.chars().take(LONGEST_STEM).collect();
         for number in 1..MOST_NAMESAKES {
-            let relative = folder.join(if number == 1 { name.to_string() } else { numbered(name, number) });
+            let relative = folder.join(format!("{stem}.{number}.unfinished"));
             match File::create_new(self.to.join(&relative)) {
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
                 result => return result.map(|file| (file, relative)),
+            }
+        }
+        Err(io::ErrorKind::AlreadyExists.into())
+    }
+
+    /// Gives a finished file its name, or one with a number where that is taken.
+    fn finish(&self, part: &Path, folder: &Path, name: &str) -> io::Result<PathBuf> {
+        for number in 1..MOST_NAMESAKES {
+            let relative = folder.join(if number == 1 { name.to_string() } else { numbered(name, number) });
+            match own::put_new(&self.to.join(part), &self.to.join(&relative)) {
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                result => return result.map(|()| relative),
             }
         }
         Err(io::ErrorKind::AlreadyExists.into())

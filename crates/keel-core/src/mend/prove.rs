@@ -1,14 +1,19 @@
 //! Proof by an operating system: the volume mounted read-only by this machine's kernel, and its listing compared.
 
 use std::collections::BTreeMap;
+use std::ffi::CString;
 use std::fs;
 use std::io::Read;
 use std::ops::ControlFlow;
+use std::os::fd::AsRawFd;
+use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use keel_format::{Deleted, NodeKind, VolumeKind, read_whole};
 use keel_source::{LinkKind, SharedSource, printable};
+use rustix::io::Errno;
+use rustix::mount::{MountFlags, UnmountFlags, unmount};
 use serde::Serialize;
 
 use super::check::opened;
@@ -67,16 +72,19 @@ impl Proof {
     }
 }
 
+/// Drivers that are programs.
+const USER_DRIVERS: [&str; 2] = ["ntfs-3g", "exfat-fuse"];
+
 /// The drivers of a kind, by the names under which they are mounted, and the options with which nothing is written.
 fn drivers(kind: VolumeKind) -> &'static [(&'static str, &'static str)] {
     match kind {
-        VolumeKind::Ntfs => &[("ntfs3", "ro"), ("ntfs-3g", "ro")],
-        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => &[("vfat", "ro,utf8")],
-        VolumeKind::ExFat => &[("exfat", "ro"), ("exfat-fuse", "ro")],
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => &[("ext4", "ro,noload")],
-        VolumeKind::HfsPlus | VolumeKind::Hfsx => &[("hfsplus", "ro,force")],
-        VolumeKind::Xfs => &[("xfs", "ro,norecovery,nouuid")],
-        VolumeKind::Btrfs => &[("btrfs", "ro")],
+        VolumeKind::Ntfs => &[("ntfs3", ""), ("ntfs-3g", "")],
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => &[("vfat", "utf8")],
+        VolumeKind::ExFat => &[("exfat", ""), ("exfat-fuse", "")],
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => &[("ext4", "noload")],
+        VolumeKind::HfsPlus | VolumeKind::Hfsx => &[("hfsplus", "force")],
+        VolumeKind::Xfs => &[("xfs", "norecovery,nouuid")],
+        VolumeKind::Btrfs => &[("btrfs", "")],
         _ => &[],
     }
 }
@@ -96,19 +104,29 @@ pub fn prove(source: &SharedSource, find: &Find) -> Result<Proof, CoreError> {
     if !rustix::process::geteuid().is_root() {
         return Ok(Proof::failed(find, "mounting wants root".into()));
     }
-    let folder = std::env::temp_dir().join(format!("ykeel-proof-{}", std::process::id()));
-    fs::create_dir_all(&folder).map_err(file_error("create", &folder))?;
-    let device = match attach(&path, find, identity.logical_sector.0) {
-        Ok(device) => device,
-        Err(why) => {
-            let _ = fs::remove_dir(&folder);
-            return Ok(Proof::failed(find, why));
+    let folder = private_folder()?;
+    let proof = match attach(&path, find, identity.logical_sector.0) {
+        Ok(device) => {
+            let proof = mounted(source, find, &device, &folder);
+            let _ = command("losetup", &["--detach", &device]);
+            proof
         }
+        Err(why) => Ok(Proof::failed(find, why)),
     };
-    let proof = mounted(source, find, &device, &folder);
-    let _ = command("losetup", &["--detach", &device]);
     let _ = fs::remove_dir(&folder);
     proof
+}
+
+/// A folder that nobody else sees into, under a name that nobody has.
+fn private_folder() -> Result<PathBuf, CoreError> {
+    let mut number = 0u32;
+    loop {
+        let folder = std::env::temp_dir().join(format!("ykeel-proof-{:x}-{number:x}", std::process::id()));
+        match fs::DirBuilder::new().mode(0o700).create(&folder) {
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists && number < 64 => number += 1,
+            other => return other.map(|()| folder.clone()).map_err(file_error("create", &folder)),
+        }
+    }
 }
 
 /// Runs a program of the operating system.
@@ -130,15 +148,15 @@ fn attach(path: &Path, find: &Find, sector: u32) -> Result<String, String> {
 
 fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> Result<Proof, CoreError> {
     let mut why = Vec::new();
-    let point = folder.to_string_lossy();
     for (driver, options) in drivers(find.kind) {
-        match command("mount", &["-t", driver, "-o", options, device, &point]) {
-            Ok(_) => {
-                let compared = compare(source, find, driver, folder);
-                let _ = command("umount", &[&point]);
-                return compared;
+        match mount(driver, options, device, folder) {
+            Ok(()) => {
+                // Only the open folder keeps the mount: nothing of it outlives this process, however that ends.
+                let opened = fs::File::open(folder).map_err(file_error("open", folder));
+                let _ = unmount(folder, UnmountFlags::DETACH);
+                let opened = opened?;
+                return compare(source, find, driver, &PathBuf::from(format!("/proc/self/fd/{}", opened.as_raw_fd())));
             }
-            Err(error) if error.contains("unknown filesystem type") => why.push(format!("this kernel has no driver {driver}")),
             Err(error) => why.push(format!("{driver}: {error}")),
         }
     }
@@ -146,6 +164,22 @@ fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> R
         why.push(format!("{} is not mounted by kernels", find.kind.word()));
     }
     Ok(Proof::failed(find, why.join("; ")))
+}
+
+/// Mounts `device` read-only, without programs, devices or rights of other users on it: by the kernel's own driver, or by the program of
+/// a driver that is one.
+fn mount(driver: &str, options: &str, device: &str, folder: &Path) -> Result<(), String> {
+    if USER_DRIVERS.contains(&driver) {
+        let (options, point) =
+            (format!("ro,nosuid,nodev,noexec,{options}").trim_end_matches(',').to_string(), folder.to_string_lossy());
+        return command("mount", &["-t", driver, "-o", &options, device, &point]).map(|_| ());
+    }
+    let flags = MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
+    let data = CString::new(options).map_err(|_| "its options hold a zero".to_string())?;
+    rustix::mount::mount(device, folder, driver, flags, data.as_c_str()).map_err(|errno| match errno {
+        Errno::NODEV => "this kernel has no such driver".to_string(),
+        other => std::io::Error::from(other).to_string(),
+    })
 }
 
 fn compare(source: &SharedSource, find: &Find, driver: &str, folder: &Path) -> Result<Proof, CoreError> {

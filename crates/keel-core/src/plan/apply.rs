@@ -91,8 +91,8 @@ pub fn apply(
 #[must_use]
 pub fn bundle_place(source: &SharedSource, options: &ApplyOptions) -> PathBuf {
     let by_default = || case::drive_folder(source.identity()).join(format!("undo-{}.ykundo", options.stamp));
-    let named = options.bundle.as_ref().map(|path| std::path::absolute(path).unwrap_or_else(|_| path.clone()));
-    named.unwrap_or_else(by_default)
+    let path = options.bundle.clone().unwrap_or_else(by_default);
+    std::path::absolute(&path).unwrap_or(path)
 }
 
 /// The writing half: copies, flush, primaries, flush, compare.

@@ -19,7 +19,7 @@ use std::thread;
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, unbounded};
-use crossterm::event::{self, Event};
+use crossterm::event::{self, Event, KeyCode, KeyModifiers};
 use keel_core::yard;
 use ratatui::layout::Rect;
 
@@ -32,7 +32,7 @@ use crate::{screen, widget};
 /// Longest wait for a key while a job runs: keeps its figures moving.
 const BUSY: Duration = Duration::from_millis(60);
 /// Longest wait while nothing runs.
-const IDLE: Duration = Duration::from_millis(1000);
+const IDLE: Duration = Duration::from_millis(250);
 
 /// Opens the screens on `sources`; without any, on the yard of this folder.
 pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Result<()> {
@@ -57,7 +57,7 @@ pub(crate) fn stamp() -> String {
 
 fn run(mut app: App) -> anyhow::Result<()> {
     let mut guard = Guard::take()?;
-    let input = input();
+    let (input, asked) = (input(), crate::signals::asked());
     while !app.quit {
         let mut area = Rect::default();
         guard.terminal.draw(|frame| {
@@ -67,6 +67,7 @@ fn run(mut app: App) -> anyhow::Result<()> {
         app.area = area;
         let wait = if app.is_busy() { BUSY } else { IDLE };
         match input.recv_timeout(wait) {
+            Ok(event) if is_suspend(&event) => guard.suspend()?,
             Ok(event) => {
                 app.take_event(&event);
                 // Whatever else is waiting is taken before the next frame.
@@ -78,8 +79,18 @@ fn run(mut app: App) -> anyhow::Result<()> {
             Err(RecvTimeoutError::Disconnected) => break,
         }
         app.take_reports();
+        // Jobs are stopped as they are dropped; a probe puts everything back before it ends.
+        app.quit |= asked.is_cancelled();
     }
-    Ok(())
+    match asked.is_cancelled() {
+        true => Err(crate::exit::Ended::Cancelled.into()),
+        false => Ok(()),
+    }
+}
+
+/// Ctrl-Z, which the terminal hands on as a key while it is taken over.
+fn is_suspend(event: &Event) -> bool {
+    matches!(event, Event::Key(key) if key.code == KeyCode::Char('z') && key.modifiers.contains(KeyModifiers::CONTROL))
 }
 
 /// Keys, clicks and resizes, read by a thread of their own.

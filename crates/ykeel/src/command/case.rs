@@ -11,6 +11,7 @@ use serde::Serialize;
 use super::shared::print_json;
 use crate::cli::{CaseCommand, OutcomeArg};
 use crate::exit::Ended;
+use crate::out::say;
 
 #[derive(Serialize)]
 struct Shown<'a> {
@@ -55,7 +56,7 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
                 return print_json(&known);
             }
             if known.is_empty() {
-                println!("kept; no known error is in it");
+                say!("kept; no known error is in it");
             }
             for error in known {
                 let symptom = intake::symptom(error.symptom);
@@ -64,7 +65,7 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
                     .flat_map(|symptom| symptom.rungs)
                     .map(|rung| format!("{} {}", rung.number(), rung.word()))
                     .collect();
-                println!("{}: may come from {}", error.means, rungs.join(", "));
+                say!("{}: may come from {}", error.means, rungs.join(", "));
             }
             show_next(&case);
             Ok(())
@@ -110,38 +111,38 @@ fn show(case: &Case, json: bool) -> anyhow::Result<()> {
             next_check: case.next_check().map(Into::into),
         });
     }
-    println!("{}  {}  opened {}", record.name, record.client, record.opened);
-    println!("  drive   {}", record.source.display());
+    say!("{}  {}  opened {}", record.name, record.client, record.opened);
+    say!("  drive   {}", record.source.display());
     if let Some(copy) = &record.copy {
-        println!("  copy    {}", copy.display());
+        say!("  copy    {}", copy.display());
     }
     for symptom in symptoms {
-        println!("  sees    {}", symptom.words);
+        say!("  sees    {}", symptom.words);
     }
     for text in &record.told.texts {
-        println!("  told    {}", text.lines().collect::<Vec<_>>().join(" / "));
+        say!("  told    {}", text.lines().collect::<Vec<_>>().join(" / "));
     }
     for made in &record.checks {
         let Some(check) = intake::check(&made.check) else { continue };
         let result = if made.outcome == Outcome::Yes { check.results.0 } else { check.results.1 };
-        println!("  check   {}: {result}  {}", check.words, made.note);
+        say!("  check   {}: {result}  {}", check.words, made.note);
     }
     let numbered: Vec<String> = rungs.iter().map(|rung| format!("{} {}", rung.number(), rung.word())).collect();
     if !numbered.is_empty() {
-        println!("  rungs   {}", numbered.join(", "));
+        say!("  rungs   {}", numbered.join(", "));
     }
     show_next(case);
-    println!("  folder  {}", case.folder.display());
+    say!("  folder  {}", case.folder.display());
     Ok(())
 }
 
 fn show_next(case: &Case) {
     let causes: Vec<&str> = case.remaining().into_iter().map(intake::Cause::word).collect();
     if !causes.is_empty() {
-        println!("  may be at fault: {}", causes.join(", "));
+        say!("  may be at fault: {}", causes.join(", "));
     }
     if let Some(check) = case.next_check() {
-        println!("  next check: {} ({} min): ykeel case check SOURCE {} yes|no", check.words, check.minutes, check.id);
+        say!("  next check: {} ({} min): ykeel case check SOURCE {} yes|no", check.words, check.minutes, check.id);
     }
 }
 
@@ -151,8 +152,8 @@ fn verify(case: &Case, json: bool) -> anyhow::Result<()> {
         print_json(&verified)?;
     } else {
         match &verified.problem {
-            None => println!("whole: {} lines, each with the hash of the one before", verified.lines),
-            Some(problem) => println!("not whole: {problem}; {} lines hold", verified.lines),
+            None => say!("whole: {} lines, each with the hash of the one before", verified.lines),
+            Some(problem) => say!("not whole: {problem}; {} lines hold", verified.lines),
         }
     }
     if verified.whole { Ok(()) } else { Err(Ended::Nothing.into()) }
@@ -169,14 +170,14 @@ fn words(json: bool) -> anyhow::Result<()> {
     if json {
         return print_json(&Words { symptoms: SYMPTOMS, checks: CHECKS.iter().map(Into::into).collect(), errors: KNOWN_ERRORS });
     }
-    println!("symptoms");
-    SYMPTOMS.iter().for_each(|symptom| println!("  {:<16} {}", symptom.id, symptom.words));
-    println!("checks");
-    CHECKS.iter().for_each(|check| println!("  {:<16} {} ({} min)", check.id, check.words, check.minutes));
-    println!("errors");
+    say!("symptoms");
+    SYMPTOMS.iter().for_each(|symptom| say!("  {:<16} {}", symptom.id, symptom.words));
+    say!("checks");
+    CHECKS.iter().for_each(|check| say!("  {:<16} {} ({} min)", check.id, check.words, check.minutes));
+    say!("errors");
     for error in KNOWN_ERRORS {
         let code = error.code.map_or_else(String::new, |code| format!("{code}, 0x8007{code:04X}: "));
-        println!("  {:<20} {}", error.phrases.first().unwrap_or(&""), format_args!("{code}{}", error.means));
+        say!("  {:<20} {}", error.phrases.first().unwrap_or(&""), format_args!("{code}{}", error.means));
     }
     Ok(())
 }

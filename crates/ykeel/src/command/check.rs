@@ -11,6 +11,7 @@ use serde::Serialize;
 use super::shared::{find, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::say;
 
 #[derive(Serialize)]
 struct Document {
@@ -41,7 +42,7 @@ pub(super) fn run(args: &SourceArgs, volume: Option<&str>, lost_to: Option<&Path
         print(report);
     }
     for lost in &document.kept {
-        println!("kept {}: {} bytes from byte {}", lost.saved_as, lost.bytes, lost.at_byte.0);
+        say!("kept {}: {} bytes from byte {}", lost.saved_as, lost.bytes, lost.at_byte.0);
     }
     Ok(())
 }
@@ -57,17 +58,17 @@ fn state(worst: Option<Severity>) -> &'static str {
 }
 
 fn print(report: &Report) {
-    println!("{}  {}", report.volume, report.kind.word());
+    say!("{}  {}", report.volume, report.kind.word());
     for rule in &report.rules {
-        println!("  {:<9} {}: {}", state(rule.worst()), rule.rule, rule.asks);
+        say!("  {:<9} {}: {}", state(rule.worst()), rule.rule, rule.asks);
         for finding in &rule.findings {
             let at = finding.at_byte.map(|at| format!(" (byte {})", at.0)).unwrap_or_default();
-            println!("            {}{at}", finding.what);
-            println!("            known by: {}", finding.how);
+            say!("            {}{at}", finding.what);
+            say!("            known by: {}", finding.how);
         }
         if let Some(mending) = &rule.mending {
             let wish = if mending.is_safe { "" } else { ", on request (mend --also)" };
-            println!("            can be mended{wish}: {}; {}", mending.does, mending.loses);
+            say!("            can be mended{wish}: {}; {}", mending.does, mending.loses);
         }
     }
 }

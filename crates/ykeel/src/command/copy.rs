@@ -12,6 +12,7 @@ use serde::Serialize;
 use super::shared::{bar, note, open, print_json, wait};
 use crate::cli::CopyArgs;
 use crate::exit::Ended;
+use crate::out::say;
 
 pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
@@ -93,32 +94,32 @@ fn verify(args: &CopyArgs) -> anyhow::Result<CopyVerified> {
 }
 
 fn print_verified(verified: &CopyVerified) {
-    println!("verified {} bytes against their hashes", verified.verified_bytes);
+    say!("verified {} bytes against their hashes", verified.verified_bytes);
     if verified.unproven_bytes > 0 {
-        println!("no hash is known of {} bytes", verified.unproven_bytes);
+        say!("no hash is known of {} bytes", verified.unproven_bytes);
     }
     for range in &verified.rotten {
-        println!("  bytes {} to {} are not what was read: the same command fetches them again", range.start.0, range.end.0 - 1);
+        say!("  bytes {} to {} are not what was read: the same command fetches them again", range.start.0, range.end.0 - 1);
     }
 }
 
 fn print(copied: &Copied, args: &CopyArgs) {
     let missing = copied.bytes - copied.copied_bytes;
-    println!("copied {} of {} bytes ({})", copied.copied_bytes, copied.bytes, size_decimal(copied.copied_bytes));
+    say!("copied {} of {} bytes ({})", copied.copied_bytes, copied.bytes, size_decimal(copied.copied_bytes));
     if missing > 0 {
-        println!("missing {missing} bytes in {} places; they are unreadable in the copy:", copied.missing.len());
+        say!("missing {missing} bytes in {} places; they are unreadable in the copy:", copied.missing.len());
         for range in copied.missing.iter().take(10) {
-            println!("  bytes {} to {}", range.start.0, range.end.0 - 1);
+            say!("  bytes {} to {}", range.start.0, range.end.0 - 1);
         }
         if copied.missing.len() > 10 {
-            println!("  and {} more: see {}", copied.missing.len() - 10, copied.log.display());
+            say!("  and {} more: see {}", copied.missing.len() - 10, copied.log.display());
         }
-        println!("which files they touch: ykeel files {} --missing", args.dest.display());
+        say!("which files they touch: ykeel files {} --missing", args.dest.display());
     }
     if copied.link_drops > 0 {
-        println!("the drive dropped off the link {} times", copied.link_drops);
+        say!("the drive dropped off the link {} times", copied.link_drops);
     }
     if let Some(stopped) = copied.stopped {
-        println!("{}", stopped.word());
+        say!("{}", stopped.word());
     }
 }

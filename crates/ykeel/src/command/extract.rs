@@ -10,6 +10,7 @@ use keel_source::{printable, size_decimal};
 use super::shared::{cancel, find, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::say;
 
 pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) -> anyhow::Result<()> {
     let source = open(args)?;
@@ -27,12 +28,12 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
     } else {
         for file in extracted.files.iter().filter(|file| file.state != Outcome::Whole) {
             let why = file.why.clone().unwrap_or_else(|| format!("{} bytes unreadable", file.unreadable_bytes));
-            println!("{}  {}", printable(&file.path), why);
+            say!("{}  {}", printable(&file.path), why);
         }
         for file in extracted.files.iter().filter(|file| file.ground != FileGround::Whole && file.state != Outcome::Failed) {
-            println!("{}  {}: {}", printable(&file.path), file.ground.word(), file.ground.sentence());
+            say!("{}  {}: {}", printable(&file.path), file.ground.word(), file.ground.sentence());
         }
-        println!(
+        say!(
             "{} whole, {} partly unreadable, {} failed; {} in {}; count and bytes {}",
             extracted.whole,
             extracted.partly_unreadable,

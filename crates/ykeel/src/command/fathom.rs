@@ -9,6 +9,7 @@ use keel_source::{OpenOptions, SharedSource, size_decimal};
 use super::shared::{bar, note, print_json, wait};
 use crate::cli::FathomArgs;
 use crate::exit::Ended;
+use crate::out::{say, tell};
 
 pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
     // The drive as it claims to be, not as far as it was shown to store.
@@ -61,7 +62,7 @@ fn tell_code(args: &FathomArgs, source: &SharedSource) {
     } else {
         "a probe writes to the drive, and puts back what stood there"
     };
-    eprintln!("ykeel: {what}; the confirmation code of this drive is {}", source.identity().code());
+    tell!("ykeel: {what}; the confirmation code of this drive is {}", source.identity().code());
 }
 
 fn restore(args: &FathomArgs, source: &SharedSource) -> anyhow::Result<()> {
@@ -72,7 +73,7 @@ fn restore(args: &FathomArgs, source: &SharedSource) -> anyhow::Result<()> {
         bar.set_position(done);
     });
     if matches!(restored, Err(CoreError::Refused(Refusal::Code | Refusal::CodeWanted))) {
-        eprintln!("ykeel: the code of this drive is {}", source.identity().code());
+        tell!("ykeel: the code of this drive is {}", source.identity().code());
     }
     let restored = restored?;
     bar.finish_and_clear();
@@ -80,28 +81,28 @@ fn restore(args: &FathomArgs, source: &SharedSource) -> anyhow::Result<()> {
     if args.source.json {
         return print_json(&restored);
     }
-    println!("put back {} bytes, {} of them read back as they were", restored.bytes, restored.verified_bytes);
+    say!("put back {} bytes, {} of them read back as they were", restored.bytes, restored.verified_bytes);
     Ok(())
 }
 
 fn print(verdict: &Fathomed) {
-    println!("{}", verdict.line());
-    println!("  claimed  {} bytes", verdict.claimed_bytes);
+    say!("{}", verdict.line());
+    say!("  claimed  {} bytes", verdict.claimed_bytes);
     let exact = if verdict.exact { "to the sector" } else { "not exact" };
-    println!("  proven   {} bytes, {exact}", verdict.proven_bytes);
-    println!("  how      {}", verdict.nature.word());
-    println!("  sure     {} ({})", verdict.sureness.word(), verdict.method.word());
+    say!("  proven   {} bytes, {exact}", verdict.proven_bytes);
+    say!("  how      {}", verdict.nature.word());
+    say!("  sure     {} ({})", verdict.sureness.word(), verdict.method.word());
     for reason in &verdict.reasons {
-        println!("  why      {reason}");
+        say!("  why      {reason}");
     }
     for (word, ranges) in [("does not read", &verdict.unreadable), ("takes no write", &verdict.unwritable)] {
         for range in ranges.iter().take(8) {
-            println!("  {word}: bytes {} to {}", range.start.0, range.end.0.saturating_sub(1));
+            say!("  {word}: bytes {} to {}", range.start.0, range.end.0.saturating_sub(1));
         }
     }
     match verdict.restored {
-        Some(restored) if restored.whole => println!("  put back {} bytes, every one read back as it was", restored.bytes),
-        Some(restored) => println!("  put back {} bytes, {} read back as they were", restored.bytes, restored.verified_bytes),
+        Some(restored) if restored.whole => say!("  put back {} bytes, every one read back as it was", restored.bytes),
+        Some(restored) => say!("  put back {} bytes, {} read back as they were", restored.bytes, restored.verified_bytes),
         None => {}
     }
     let rates = |of: fn(&fathom::Pace) -> u64| {
@@ -111,8 +112,8 @@ fn print(verdict: &Fathomed) {
     };
     if !verdict.pace.is_empty() {
         let ([least, middle, most], [slow, usual, fast]) = (rates(|pace| pace.write), rates(|pace| pace.read));
-        println!("  written  {least}/s to {most}/s, median {middle}/s");
-        println!("  read     {slow}/s to {fast}/s, median {usual}/s");
+        say!("  written  {least}/s to {most}/s, median {middle}/s");
+        say!("  read     {slow}/s to {fast}/s, median {usual}/s");
     }
-    println!("  took     {:.1} s", verdict.took_ms as f64 / 1000.0);
+    say!("  took     {:.1} s", verdict.took_ms as f64 / 1000.0);
 }

@@ -13,6 +13,8 @@ use serde::Serialize;
 use super::shared::{cancel, find, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::Json;
+use crate::out::tell;
 
 /// What to list.
 pub(super) struct Asked<'a> {
@@ -54,9 +56,9 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         return missing(args, &source, &swept.finds, asked.volume);
     }
     let Some(find) = chosen(&swept.finds, asked.volume)? else {
-        eprintln!("ykeel: choose one with --volume:");
+        tell!("ykeel: choose one with --volume:");
         for find in &swept.finds {
-            eprintln!("  {}  {}  {}  {}", find.id, find.kind.word(), find.name(), size_decimal(find.bytes));
+            tell!("  {}  {}  {}  {}", find.id, find.kind.word(), find.name(), size_decimal(find.bytes));
         }
         return Err(Ended::WrongUse.into());
     };
@@ -77,7 +79,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         kept_of_deleted: find.kind.kept_of_deleted().filter(|_| asked.deleted),
     };
     if !args.json {
-        document.kept_of_deleted.iter().for_each(|kept| eprintln!("ykeel: {}: {kept}", find.kind.word()));
+        document.kept_of_deleted.iter().for_each(|kept| tell!("ykeel: {}: {kept}", find.kind.word()));
     }
     if resolved.entry.kind != NodeKind::Directory || asked.streams {
         document.streams = volume.streams(resolved.entry.id)?;
@@ -107,7 +109,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         writeln!(out, "    stream {:?}  {}  {}", printable(&stream.name), stream.bytes, stream.storage)?;
     }
     for finding in &document.findings {
-        eprintln!("ykeel: {}: {}", finding.what, finding.how);
+        tell!("ykeel: {}: {}", finding.what, finding.how);
     }
     Ok(())
 }
@@ -142,7 +144,7 @@ fn tree(
     deleted: Deleted,
 ) -> anyhow::Result<()> {
     let base = base.trim_matches('/');
-    let mut out = std::io::BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
+    let mut out = Json::new(std::io::BufWriter::with_capacity(1 << 16, std::io::stdout().lock()));
     if args.json {
         write!(out, "{{\"volume\":")?;
         serde_json::to_writer(&mut out, document.volume)?;

@@ -6,13 +6,14 @@ use keel_format::health::{HealthReading, attribute_word};
 use super::shared::{note, open, print_json};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::{say, tell};
 
 pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
     let source = open(args)?;
     let verdict = match health::ask(source.as_ref()) {
         Ok(verdict) => verdict,
         Err(error) => {
-            eprintln!("ykeel: {error}");
+            tell!("ykeel: {error}");
             return Err(Ended::Nothing.into());
         }
     };
@@ -25,35 +26,37 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
 }
 
 fn print(verdict: &HealthVerdict) {
-    println!("{}", verdict.standing.word());
+    say!("{}", verdict.standing.word());
     for finding in &verdict.findings {
-        println!("  {} ({})", finding.what, finding.how);
+        say!("  {} ({})", finding.what, finding.how);
     }
     for advice in &verdict.advice {
-        println!("  next: {advice}");
+        say!("  next: {advice}");
     }
     match &verdict.reading {
         HealthReading::Ata(ata) => {
-            println!("   id  value worst threshold  raw");
+            say!("   id  value worst threshold  raw");
             for attribute in &ata.attributes {
                 let threshold = attribute.threshold.map_or_else(|| "-".into(), |threshold| threshold.to_string());
                 let word = attribute_word(attribute.id);
-                println!(
+                say!(
                     "  {:>3}  {:>5} {:>5} {threshold:>9}  {:<14} {word}",
-                    attribute.id, attribute.value, attribute.worst, attribute.raw
+                    attribute.id,
+                    attribute.value,
+                    attribute.worst,
+                    attribute.raw
                 );
             }
         }
         HealthReading::Nvme(nvme) => {
-            println!(
-                "  spare {} % of {} %, used {} %",
-                nvme.available_spare, nvme.available_spare_threshold, nvme.percentage_used
-            );
-            println!(
+            say!("  spare {} % of {} %, used {} %", nvme.available_spare, nvme.available_spare_threshold, nvme.percentage_used);
+            say!(
                 "  {} hours, {} power cycles, {} unsafe shutdowns",
-                nvme.power_on_hours, nvme.power_cycles, nvme.unsafe_shutdowns
+                nvme.power_on_hours,
+                nvme.power_cycles,
+                nvme.unsafe_shutdowns
             );
-            println!("  {} media errors, {} entries in the error log", nvme.media_errors, nvme.error_log_entries);
+            say!("  {} media errors, {} entries in the error log", nvme.media_errors, nvme.error_log_entries);
         }
     }
 }

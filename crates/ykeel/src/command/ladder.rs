@@ -9,6 +9,7 @@ use keel_source::size_decimal;
 use super::shared::{cancel, note, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::{say, tell};
 
 pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
     let source = open(args)?;
@@ -20,7 +21,7 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
         return Err(Ended::Cancelled.into());
     }
     if let Some(bundle) = plan::interrupted(&source) {
-        eprintln!("ykeel: an apply was interrupted; finish it or roll it back: ykeel undo [--finish] {}", bundle.display());
+        tell!("ykeel: an apply was interrupted; finish it or roll it back: ykeel undo [--finish] {}", bundle.display());
     }
     note(&args.source, "ladder", &ladder.lowest_broken);
     if args.json {
@@ -34,30 +35,30 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
 pub(super) fn print(ladder: &Ladder) {
     for volume in ladder.volumes.iter().rev() {
         let kind = volume.kind.map_or("?", |kind| kind.word());
-        println!("{}  {kind}  {}  from byte {}", volume.name(), size_decimal(volume.bytes), volume.start_byte.0);
+        say!("{}  {kind}  {}  from byte {}", volume.name(), size_decimal(volume.bytes), volume.start_byte.0);
         volume.rungs.iter().rev().for_each(print_rung);
     }
-    println!("{}", ladder.drive.name);
+    say!("{}", ladder.drive.name);
     ladder.rungs.iter().rev().for_each(print_rung);
-    println!("{}", ladder.verdict());
+    say!("{}", ladder.verdict());
     print_coverage(&ladder.coverage);
 }
 
 /// How much of the drive a verdict rests on, and what follows.
 pub(super) fn print_coverage(coverage: &Coverage) {
-    println!("coverage: {}", coverage.sentence());
+    say!("coverage: {}", coverage.sentence());
     if let Some(next) = coverage.next() {
-        println!("next: {next} (ykeel sweep SOURCE)");
+        say!("next: {next} (ykeel sweep SOURCE)");
     }
 }
 
 fn print_rung(rung: &Rung) {
-    println!("  {} {:<12} {:<9} {}", rung.rung.number(), rung.rung.word(), rung.state.word(), rung.note);
+    say!("  {} {:<12} {:<9} {}", rung.rung.number(), rung.rung.word(), rung.state.word(), rung.note);
     for finding in &rung.findings {
         let at = finding.at_byte.map(|at| format!(" ({at})")).unwrap_or_default();
-        println!("      {}{at}: {}", finding.what, finding.how);
+        say!("      {}{at}: {}", finding.what, finding.how);
     }
     for next in &rung.next {
-        println!("      next: {next}");
+        say!("      next: {next}");
     }
 }

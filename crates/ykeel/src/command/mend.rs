@@ -17,6 +17,7 @@ use serde::Serialize;
 use super::shared::{bar, cancel, choices, open, print_json, sweep};
 use crate::cli::{MendArgs, Wrap};
 use crate::exit::Ended;
+use crate::out::{say, tell};
 
 #[derive(Serialize)]
 struct Document {
@@ -74,7 +75,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         bar.finish_and_clear();
         document.saved_as = Some(path.display().to_string());
         if !bad.is_empty() {
-            eprintln!("ykeel: {} stretches could not be read and are zeros in the copy", bad.len());
+            tell!("ykeel: {} stretches could not be read and are zeros in the copy", bad.len());
         }
     }
     if args.apply {
@@ -84,12 +85,12 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         return print_json(&document);
     }
     if let Some(applied) = &document.applied {
-        println!("applied: {} written, read back and compared", size_decimal(applied.bytes));
-        println!("undo with: ykeel undo {}", applied.bundle);
+        say!("applied: {} written, read back and compared", size_decimal(applied.bytes));
+        say!("undo with: ykeel undo {}", applied.bundle);
         super::ladder::print(&applied.ladder);
         applied.proof.iter().for_each(print_proof);
     } else if let Some(saved) = &document.saved_as {
-        println!("saved as {saved}");
+        say!("saved as {saved}");
     }
     Ok(())
 }
@@ -128,7 +129,7 @@ fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Fin
 /// `ID/STRUCTURE[.FIELD]=VERSION`.
 fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Take)> {
     let usage = || {
-        eprintln!("ykeel: --take {text}: ID/STRUCTURE=VERSION or ID/STRUCTURE.FIELD=VERSION is wanted");
+        tell!("ykeel: --take {text}: ID/STRUCTURE=VERSION or ID/STRUCTURE.FIELD=VERSION is wanted");
         Ended::WrongUse
     };
     let (place, version) = text.rsplit_once('=').ok_or_else(usage)?;
@@ -172,7 +173,7 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> 
     let applied = plan::apply(source, plan, &options, &mut tell).map_err(|error| match error {
         // The bundle is on disk: say how to get back.
         CoreError::Source(inner @ keel_source::SourceError::Write { .. }) => {
-            eprintln!("ykeel: writing failed half-way; the undo bundle of this drive puts it back");
+            tell!("ykeel: writing failed half-way; the undo bundle of this drive puts it back");
             CoreError::Source(inner)
         }
         other => other,
@@ -187,48 +188,45 @@ fn print_plan(document: &Document) {
     super::sweep::print_layout(&document.layout);
     let plan = &document.plan;
     for withheld in &document.withheld {
-        println!("not mended: {} of {}: {}", withheld.structure, withheld.find, withheld.why);
+        say!("not mended: {} of {}: {}", withheld.structure, withheld.find, withheld.why);
     }
     if plan.edits.is_empty() {
-        println!("plan: empty; nothing that was looked at needs a repair that the evidence supports");
+        say!("plan: empty; nothing that was looked at needs a repair that the evidence supports");
         super::ladder::print_coverage(&document.coverage);
-        println!("{}", document.now.verdict());
+        say!("{}", document.now.verdict());
         return;
     }
-    println!("plan: {} edits, {}", plan.edits.len(), size_decimal(plan.bytes()));
+    say!("plan: {} edits, {}", plan.edits.len(), size_decimal(plan.bytes()));
     for edit in &plan.edits {
-        println!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len() as u64));
-        println!("      {}", edit.reason);
+        say!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len() as u64));
+        say!("      {}", edit.reason);
     }
     if let Some(after) = &document.after {
-        println!("the ladder as it would be:");
+        say!("the ladder as it would be:");
         super::ladder::print(after);
     }
     for lowers in &plan.lowers {
-        println!("this plan is refused: {lowers}");
+        say!("this plan is refused: {lowers}");
     }
     if plan.copy_first {
-        println!("this drive fails reads: copy it first, or save a repaired copy with --save-as");
+        say!("this drive fails reads: copy it first, or save a repaired copy with --save-as");
     }
-    println!("confirmation code of this drive: {}", plan.code);
+    say!("confirmation code of this drive: {}", plan.code);
 }
 
 fn print_proof(proven: &mend::Proven) {
     let [before, now] = proven.counted;
     let [sampled, again] = proven.sampled;
-    println!("proof of {}: {before} files listed before, {now} now; {sampled} samples read before, {again} now", proven.find);
+    say!("proof of {}: {before} files listed before, {now} now; {sampled} samples read before, {again} now", proven.find);
     if let Some(path) = &proven.lost {
-        println!("  {path} does not read as it did");
+        say!("  {path} does not read as it did");
     }
     match (&proven.kernel, &proven.no_kernel) {
         (Some(kernel), _) if kernel.mounted => {
-            println!(
-                "  {}: {} files there, {} of {} samples the same",
-                kernel.how, kernel.files_there, kernel.same, kernel.sampled
-            );
+            say!("  {}: {} files there, {} of {} samples the same", kernel.how, kernel.files_there, kernel.same, kernel.sampled);
         }
-        (Some(kernel), _) => println!("  not mounted here: {}", kernel.how),
-        (None, Some(why)) => println!("  not mounted here: {why}"),
+        (Some(kernel), _) => say!("  not mounted here: {}", kernel.how),
+        (None, Some(why)) => say!("  not mounted here: {why}"),
         (None, None) => {}
     }
 }

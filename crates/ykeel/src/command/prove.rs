@@ -6,6 +6,7 @@ use keel_core::sweep::Reach;
 use super::shared::{find, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::say;
 
 pub(super) fn run(args: &SourceArgs, volume: &str) -> anyhow::Result<()> {
     let source = open(args)?;
@@ -14,14 +15,14 @@ pub(super) fn run(args: &SourceArgs, volume: &str) -> anyhow::Result<()> {
     if args.json {
         print_json(&proof)?;
     } else if proof.mounted {
-        println!("{}: {}", proof.volume, proof.how);
-        println!("files: {} here, {} by the kernel", proof.files_here, proof.files_there);
-        println!("samples: {} of {} have the same content", proof.same, proof.sampled);
+        say!("{}: {}", proof.volume, proof.how);
+        say!("files: {} here, {} by the kernel", proof.files_here, proof.files_there);
+        say!("samples: {} of {} have the same content", proof.same, proof.sampled);
         for line in &proof.different {
-            println!("  {line}");
+            say!("  {line}");
         }
     } else {
-        println!("{}: not mounted: {}", proof.volume, proof.how);
+        say!("{}: not mounted: {}", proof.volume, proof.how);
     }
     if proof.holds() { Ok(()) } else { Err(Ended::Nothing.into()) }
 }

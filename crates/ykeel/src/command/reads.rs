@@ -9,6 +9,7 @@ use keel_source::{SharedSource, size_decimal};
 use super::shared::{bar, note, open, print_json, wait};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
+use crate::out::say;
 
 pub(super) fn run(args: &SourceArgs, full: bool, minutes: Option<u32>) -> anyhow::Result<()> {
     let source = open(args)?;
@@ -45,31 +46,31 @@ pub(super) fn run(args: &SourceArgs, full: bool, minutes: Option<u32>) -> anyhow
 
 fn print(survey: &Survey) {
     let what = if survey.full { "pieces" } else { "samples" };
-    println!(
+    say!(
         "{} of {} {what} came at once, {} in {:.1} s",
         survey.came,
         survey.asked,
         size_decimal(survey.bytes),
         survey.took_ms as f64 / 1000.0
     );
-    println!("usual: {} µs", survey.median_us);
+    say!("usual: {} µs", survey.median_us);
     for (class, count) in survey.classes.iter().filter(|(class, count)| *count > 0 && *class != Latency::Unread) {
-        println!("  {:<14} {count}", class.word());
+        say!("  {:<14} {count}", class.word());
     }
     // A row for each eighth of the surface, a sign for each cell.
     for row in survey.picture.chunks(32) {
         let signs: String = row.iter().map(|cell| sign(cell.worst)).collect();
-        println!("  {:>9}  {signs}", row.first().map_or_else(String::new, |cell| size_decimal(cell.at.0)));
+        say!("  {:>9}  {signs}", row.first().map_or_else(String::new, |cell| size_decimal(cell.at.0)));
     }
     for failed in survey.failed.iter().take(16) {
         let came = if failed.came { "came" } else { "did not come" };
-        println!("  {}: {came} in {} tries: {}", failed.range.start, failed.tries, failed.reason);
+        say!("  {}: {came} in {} tries: {}", failed.range.start, failed.tries, failed.reason);
     }
     if survey.link_lost > 0 {
-        println!("the drive did not answer {} times", survey.link_lost);
+        say!("the drive did not answer {} times", survey.link_lost);
     }
     if let Some(left) = survey.left {
-        println!("not all was read: {}", left.word());
+        say!("not all was read: {}", left.word());
     }
 }
 

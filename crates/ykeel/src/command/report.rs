@@ -17,6 +17,7 @@ use keel_source::{ByteRange, SharedSource, size_decimal};
 
 use super::shared::{cancel, note, open, sweep};
 use crate::cli::{DrawingArg, SourceArgs};
+use crate::out::say;
 
 /// What every report and drawing says of who made it.
 const MARK: &[u8] = b"Yellow Keel";
@@ -31,7 +32,7 @@ pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) ->
     let source = open(&args)?;
     write(&source, case.as_ref(), out, drawing)?;
     note(&args.source, "report", &out);
-    println!("{}", out.display());
+    say!("{}", out.display());
     Ok(())
 }
 

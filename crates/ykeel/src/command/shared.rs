@@ -2,7 +2,6 @@
 
 use std::io::{IsTerminal, Write};
 use std::path::Path;
-use std::sync::OnceLock;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -17,6 +16,7 @@ use serde::Serialize;
 
 use crate::cli::{ChoiceArgs, SourceArgs};
 use crate::exit::Ended;
+use crate::out::{Json, tell};
 
 /// Opens the source of a command.
 pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
@@ -30,27 +30,21 @@ pub(crate) fn note(path: &Path, event: &str, detail: &impl Serialize) {
         None => Ok(()),
     });
     if let Err(error) = noted {
-        eprintln!("ykeel: the journal could not be written: {}", keel_core::chain(&error));
+        tell!("ykeel: the journal could not be written: {}", keel_core::chain(&error));
     }
 }
 
-/// The flag that Ctrl-C and a termination signal set.
+/// The flag that the signals set which ask the program to end.
 pub(crate) fn cancel() -> Cancel {
-    static FLAG: OnceLock<Cancel> = OnceLock::new();
-    FLAG.get_or_init(|| {
-        let flag = Cancel::default();
-        let handler = flag.clone();
-        let _ = ctrlc::set_handler(move || handler.cancel());
-        flag
-    })
-    .clone()
+    crate::signals::asked()
 }
 
 /// Prints one JSON document on standard output.
 pub(crate) fn print_json(document: &impl Serialize) -> anyhow::Result<()> {
-    let mut out = std::io::stdout().lock();
+    let mut out = Json::new(std::io::BufWriter::new(std::io::stdout().lock()));
     serde_json::to_writer_pretty(&mut out, document).map_err(std::io::Error::from)?;
     writeln!(out)?;
+    out.flush()?;
     Ok(())
 }
 
@@ -82,7 +76,7 @@ pub(crate) fn sweep(source: &SharedSource, reach: Reach) -> anyhow::Result<Sweep
     bar.finish_and_clear();
     let swept = result.map_err(|panic| anyhow::anyhow!("the sweep died: {panic}"))??;
     if swept.cancelled {
-        eprintln!("ykeel: cancelled; the next sweep of this drive goes on from here");
+        tell!("ykeel: cancelled; the next sweep of this drive goes on from here");
         return Err(Ended::Cancelled.into());
     }
     Ok(swept)

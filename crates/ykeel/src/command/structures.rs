@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use super::shared::{find, open, print_json, sweep};
 use crate::cli::SourceArgs;
+use crate::out::say;
 
 #[derive(Serialize)]
 struct Document {
@@ -95,16 +96,16 @@ fn of(structure: &Structure, start: ByteOffset) -> StructureDocument {
 }
 
 fn print(structure: &StructureDocument) {
-    println!("{} at byte {}", structure.name, structure.main.at_byte.0);
+    say!("{} at byte {}", structure.name, structure.main.at_byte.0);
     let state = |version: &VersionDocument| version.why_not.clone().unwrap_or_else(|| "holds".into());
-    println!("  main: {}", state(&structure.main));
+    say!("  main: {}", state(&structure.main));
     for copy in &structure.copies {
-        println!("  copy at byte {}: {}", copy.at_byte.0, state(copy));
+        say!("  copy at byte {}: {}", copy.at_byte.0, state(copy));
     }
     let dash = |text: &Option<String>| text.clone().unwrap_or_else(|| "-".into());
-    println!("  {:<28} {:<24} {:<24} computed", "field", "main", "copy");
+    say!("  {:<28} {:<24} {:<24} computed", "field", "main", "copy");
     for field in &structure.fields {
         let mark = if field.differs { '*' } else { ' ' };
-        println!("{mark} {:<28} {:<24} {:<24} {}", field.name, dash(&field.main), dash(&field.copy), dash(&field.computed));
+        say!("{mark} {:<28} {:<24} {:<24} {}", field.name, dash(&field.main), dash(&field.copy), dash(&field.computed));
     }
 }

@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use super::shared::{choices, open, print_json, sweep};
 use crate::cli::{ChoiceArgs, ReachArg, SourceArgs, Wrap};
+use crate::out::say;
 
 /// A find as the headless contract shows it.
 #[derive(Serialize)]
@@ -80,7 +81,7 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
     }
     print_layout(&layout);
     for find in swept.traces() {
-        println!("traces of an older volume lie under {}: --reach surface looks for all of it", find.id);
+        say!("traces of an older volume lie under {}: --reach surface looks for all of it", find.id);
     }
     super::ladder::print_coverage(&coverage);
     Ok(())
@@ -97,7 +98,7 @@ fn print_find(find: &Find) {
         .unwrap_or_default();
     let inside =
         find.older_than.as_ref().map_or(inside, |present| format!("  what is left of an older generation under {present}"));
-    println!(
+    say!(
         "{}  {}  {}  {}  LBA {} to {}  {}{inside}",
         find.id,
         find.kind.word(),
@@ -109,21 +110,21 @@ fn print_find(find: &Find) {
     );
     for witness in &find.witnesses {
         let at = witness.at_byte.map(|at| format!("  ({at})")).unwrap_or_default();
-        println!("    {:<15} {:>4}  {}{at}", witness.kind.word(), witness.weight, witness.says);
+        say!("    {:<15} {:>4}  {}{at}", witness.kind.word(), witness.weight, witness.says);
     }
 }
 
 /// The layout as lines.
 pub(super) fn print_layout(layout: &Layout) {
     if layout.whole_drive {
-        println!("layout: none; a volume fills the drive without a table");
+        say!("layout: none; a volume fills the drive without a table");
         return;
     }
-    println!("layout: {} ({})", layout.scheme.word(), layout.scheme_why);
+    say!("layout: {} ({})", layout.scheme.word(), layout.scheme_why);
     for entry in &layout.entries {
         let find = entry.find.as_deref().unwrap_or("-");
         let end = (entry.first.0 + entry.sectors.0).saturating_sub(1);
-        println!(
+        say!(
             "  {} {find} {} type {}  LBA {} to {end}  {}",
             entry.slot,
             entry.role.word(),
@@ -133,6 +134,6 @@ pub(super) fn print_layout(layout: &Layout) {
         );
     }
     for left in &layout.left_out {
-        println!("  left out {}: {}", left.find, left.why);
+        say!("  left out {}: {}", left.find, left.why);
     }
 }

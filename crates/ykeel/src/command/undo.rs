@@ -8,6 +8,7 @@ use keel_core::{CoreError, Refusal};
 use serde::Serialize;
 
 use super::shared::print_json;
+use crate::out::{say, tell};
 
 #[derive(Serialize)]
 struct Document {
@@ -34,7 +35,7 @@ pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Opti
     let confirmation = confirm.map_or(Confirmation::Yes, Confirmation::Code);
     let recovered = plan::recover(&source, (path, &bundle), direction, &confirmation, &mut |_| {});
     if matches!(recovered, Err(CoreError::Refused(Refusal::Code | Refusal::CodeWanted))) {
-        eprintln!("ykeel: the code of this drive is {}", source.identity().code());
+        tell!("ykeel: the code of this drive is {}", source.identity().code());
     }
     let before = recovered?;
     let now = plan::condition(&source, &bundle);
@@ -48,6 +49,6 @@ pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Opti
     if json {
         return print_json(&document);
     }
-    println!("{}: was {}, is now {}", document.source, document.before, document.now);
+    say!("{}: was {}, is now {}", document.source, document.before, document.now);
     Ok(())
 }

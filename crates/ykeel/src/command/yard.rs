@@ -7,6 +7,7 @@ use keel_source::{printable, size_decimal};
 use serde::Serialize;
 
 use super::shared::print_json;
+use crate::out::say;
 
 #[derive(Serialize)]
 struct Document {
@@ -24,28 +25,28 @@ pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
         let name = printable(&berth.path.display().to_string());
         match (&berth.identity, &berth.problem) {
             (Some(identity), _) => {
-                println!(
+                say!(
                     "{name}  {}  {}  {}",
                     size_decimal(identity.bytes),
                     identity.link.word(),
                     identity.serial.as_deref().unwrap_or("-")
                 );
             }
-            (None, problem) => println!("{name}  does not open: {}", problem.as_deref().unwrap_or("-")),
+            (None, problem) => say!("{name}  does not open: {}", problem.as_deref().unwrap_or("-")),
         }
         for twin in &berth.same_identifier {
             let twin = printable(&twin.display().to_string());
-            println!("    has the disk identifier of {twin}; ykeel mend --new-id gives it one of its own");
+            say!("    has the disk identifier of {twin}; ykeel mend --new-id gives it one of its own");
         }
         if let Some(symptom) = &berth.symptom {
-            println!("    {symptom}");
+            say!("    {symptom}");
         }
         if let Some(bundle) = &berth.interrupted {
-            println!("    an apply was interrupted: ykeel undo [--finish] {}", bundle.display());
+            say!("    an apply was interrupted: ykeel undo [--finish] {}", bundle.display());
         }
     }
     for device in &document.devices {
-        println!("{}  block device, not opened", device.display());
+        say!("{}  block device, not opened", device.display());
     }
     Ok(())
 }
