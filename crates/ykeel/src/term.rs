@@ -39,7 +39,8 @@ impl Guard {
         give_back();
         let _ = rustix::process::kill_process(rustix::process::getpid(), rustix::process::Signal::TSTP);
         enter()?;
-        self.terminal.clear()?;
+        // A new one draws everything; clearing would ask the terminal a question whose answer the keys' thread takes.
+        self.terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
         Ok(())
     }
 }

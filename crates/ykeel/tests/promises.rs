@@ -121,3 +121,84 @@ fn a_fill_wants_the_code_of_an_image_too() {
     }
     assert_eq!(fingerprint(&image), before);
 }
+
+#[test]
+fn a_signal_ends_a_command_within_a_second_whatever_it_waits_for() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let (code, opened) = bench.json(&["case", "open", text(&image)]);
+    assert_eq!(code, 0, "{opened}");
+    let journal = system("find", &[text(&bench.folder.path().to_path_buf()), "-name", "journal.jsonl"]);
+    // Somebody else writes the journal and does not come to an end: the command waits where no flag is looked at.
+    let held = fs::File::open(&journal).unwrap();
+    rustix::fs::flock(&held, rustix::fs::FlockOperation::NonBlockingLockExclusive).unwrap();
+    for signal in ["-TERM", "-INT", "-HUP"] {
+        let mut child = bench
+            .command()
+            .args(["case", "tell", text(&image), "it fell"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(1500));
+        assert_eq!(child.try_wait().unwrap(), None, "it waits");
+        let began = Instant::now();
+        system("kill", &[signal, &child.id().to_string()]);
+        let status = child.wait().unwrap();
+        assert!(began.elapsed() < Duration::from_millis(1500), "{signal}: {:?}", began.elapsed());
+        assert_eq!(status.code(), Some(130), "{signal}");
+    }
+    drop(held);
+    let told = bench.run(&["case", "tell", text(&image), "it fell"]);
+    assert!(told.status.success(), "{told:?}");
+    assert_eq!(bench.run(&["case", "verify", text(&image)]).status.code(), Some(0));
+}
+
+#[test]
+fn output_that_nobody_reads_or_that_finds_no_room_is_no_panic() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    for arguments in [&["ladder"][..], &["sweep"], &["sweep", "--json"], &["files", "--volume", "n1", "--recursive"]] {
+        let mut child =
+            bench.command().args(arguments).arg(&image).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        drop(child.stdout.take());
+        let output = child.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(!told.contains("panicked") && output.status.code() == Some(0), "{arguments:?}: {output:?}");
+        let full = fs::File::options().write(true).open("/dev/full").unwrap();
+        let output = bench.command().args(arguments).arg(&image).stdout(full).output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(!told.contains("panicked") && output.status.code() == Some(5), "{arguments:?}: {output:?}");
+        assert!(told.contains("No space left"), "{told}");
+    }
+}
+
+#[test]
+fn the_screens_give_the_terminal_back_when_they_are_asked_to_end_or_to_stop() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let server = format!("ykeel-ending-{}", std::process::id());
+    let session = support::tmux::Session::start(&server, 160, 45, bench.folder.path(), "bash --norc -i");
+    session.line(&format!("echo be\"\"fore; YKEEL_STATE={} {} {}", text(&bench.path("state")), support::YKEEL, text(&image)));
+    session.keys(&["Enter"]);
+    session.wait_for("YELLOW KEEL");
+    // Stopped as the shell stops programs, with what stood there before, and going on.
+    session.keys(&["C-z"]);
+    session.wait_until("the shell", |screen| {
+        screen.contains("Stopped") && screen.contains("before") && !screen.contains("YELLOW KEEL")
+    });
+    session.line("fg");
+    session.keys(&["Enter"]);
+    session.wait_for("YELLOW KEEL");
+    let own = system("pgrep", &["-f", text(&image)]);
+    let began = Instant::now();
+    system("kill", &["-TERM", &own]);
+    session.wait_until("the shell again", |screen| screen.contains("Stopped") && !screen.contains("YELLOW KEEL"));
+    assert!(began.elapsed() < Duration::from_secs(3), "{:?}", began.elapsed());
+    session.line("echo code=$?; stty -a");
+    session.keys(&["Enter"]);
+    let screen = session.wait_for("icanon");
+    assert!(screen.contains("code=130"), "{screen}");
+    let modes: Vec<&str> = screen.split_whitespace().map(|word| word.trim_end_matches(';')).collect();
+    assert!(modes.contains(&"icanon") && modes.contains(&"echo"), "{screen}");
+}
