@@ -14,12 +14,28 @@ use crate::job::{Cancel, Desk};
 struct Hostile {
     summary: VolumeSummary,
     files: Vec<(String, String)>,
+    /// What every file says of its length, where that is not so.
+    claims: Option<u64>,
+}
+
+/// Content that says that it is so long.
+struct Claims(u64);
+
+impl StreamReader for Claims {
+    fn bytes(&self) -> u64 {
+        self.0
+    }
+
+    fn read(&mut self, _: u64, buf: &mut [u8]) -> Vec<keel_source::ByteRange> {
+        buf.fill(0);
+        Vec::new()
+    }
 }
 
 impl Hostile {
     fn new(files: &[(&str, &str)]) -> Self {
-        let summary = VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 0, cluster_bytes: 4096 };
-        Self { summary, files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect() }
+        let summary = VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 1 << 30, cluster_bytes: 4096 };
+        Self { summary, files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect(), claims: None }
     }
 
     fn entry(&self, index: usize) -> Entry {
@@ -27,7 +43,7 @@ impl Hostile {
             id: NodeId(index as u64 + 1),
             name: self.files[index].1.clone(),
             kind: NodeKind::File,
-            bytes: 5,
+            bytes: self.claims.unwrap_or(5),
             times: Times::default(),
             existence: Existence::Present,
         }
@@ -59,7 +75,10 @@ impl Volume for Hostile {
     }
 
     fn open(&self, file: NodeId, _: &str) -> Result<Box<dyn StreamReader>, FormatError> {
-        Ok(Box::new(MemoryStream(format!("{:05}", file.0).into_bytes())))
+        Ok(match self.claims {
+            Some(bytes) => Box::new(Claims(bytes)),
+            None => Box::new(MemoryStream(format!("{:05}", file.0).into_bytes())),
+        })
     }
 
     fn extents(&self, _: NodeId) -> Result<Vec<Extent>, FormatError> {
@@ -156,4 +175,57 @@ proptest! {
     fn different_names_stay_different(one in "[a-c/%.\u{1}]{0,6}", two in "[a-c/%.\u{1}]{0,6}") {
         prop_assert_eq!(one == two, safe_component(&one) == safe_component(&two));
     }
+}
+
+#[test]
+fn lengths_that_no_volume_can_hold_are_refused_and_room_is_asked_for_first() {
+    let bench = tempfile::tempdir().unwrap();
+    // 2^60 bytes on a volume of 1 GiB.
+    let volume = Hostile { claims: Some(1 << 60), ..Hostile::new(&[("", "endless.bin")]) };
+    let done = extract(&volume, &[], bench.path(), &desk()).unwrap();
+    assert_eq!((done.whole, done.failed, done.bytes), (0, 1, 0));
+    assert!(done.files[0].why.as_deref().is_some_and(|why| why.contains("more than its volume can hold")), "{:?}", done.files);
+    // Files that a volume of 2^60 bytes can hold, and this system cannot.
+    let mut volume = Hostile { claims: Some(1 << 50), ..Hostile::new(&[("", "large.bin"), ("", "larger.bin")]) };
+    volume.summary.bytes = 1 << 60;
+    let to = bench.path().join("none");
+    let error = extract(&volume, &[], &to, &desk()).unwrap_err();
+    assert!(matches!(error, crate::CoreError::NoRoom { wanted, free, .. } if wanted == 1 << 51 && free < wanted), "{error}");
+    assert_eq!(fs::read_dir(&to).unwrap().count(), 0, "nothing was begun");
+}
+
+#[test]
+fn what_is_not_finished_carries_a_name_that_says_so() {
+    let bench = tempfile::tempdir().unwrap();
+    let volume = Hostile { claims: Some(64 << 20), ..Hostile::new(&[("", "one.bin"), ("", "two.bin"), ("", "three.bin")]) };
+    let (desk, progress) = Desk::<ExtractProgress>::new(Cancel::default());
+    let (flag, folder) = (desk.cancel().clone(), bench.path().to_path_buf());
+    let watcher = std::thread::spawn(move || {
+        let names = || fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
+        for told in progress {
+            if told.path == "two.bin" {
+                // The first one is done; of the second one nothing stands under its own name.
+                let begun = std::time::Instant::now();
+                while !names().any(|name| name.starts_with("two.bin.")) && begun.elapsed().as_secs() < 10 {
+                    std::thread::yield_now();
+                }
+                let mut seen: Vec<String> = names().collect();
+                seen.sort();
+                let noted = fs::read_to_string(folder.join("ykeel-manifest.unfinished.jsonl")).unwrap();
+                flag.cancel();
+                return (seen, noted);
+            }
+        }
+        panic!("the second file was never told")
+    });
+    let done = extract(&volume, &[], bench.path(), &desk).unwrap();
+    drop(desk);
+    let (seen, noted) = watcher.join().unwrap();
+    assert!(done.cancelled);
+    assert!(seen.contains(&"one.bin".to_string()) && !seen.contains(&"two.bin".to_string()), "{seen:?}");
+    assert!(seen.iter().any(|name| name == "two.bin.1.unfinished"), "{seen:?}");
+    assert!(noted.contains("one.bin") && noted.ends_with('\n'), "{noted}");
+    let left: Vec<String> =
+        fs::read_dir(bench.path()).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    assert!(left.iter().all(|name| !name.contains("unfinished")), "a cancelled one leaves nothing half: {left:?}");
 }
