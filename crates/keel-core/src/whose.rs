@@ -19,7 +19,10 @@ const NEAR: u64 = 4;
 const MOST_STRETCHES: usize = 4096;
 /// Samples that may fail before no more are asked for: a sick drive takes its time over each.
 const MOST_FAILED: usize = 3;
-/// Samples that have to be alike before one drive is taken for another one that calls itself otherwise.
+/// One sample in so many that is alike is enough of what a drive held.
+const HARDLY: usize = 8;
+/// Samples that have to be alike before one drive is taken for another one that calls itself otherwise, or to be otherwise before one is
+/// not taken for itself.
 const LEAST_ALIKE: usize = 4;
 
 /// One sample.
@@ -78,8 +81,19 @@ impl Print {
     /// Whether `source` holds what these are samples of. What lies in `except` was written since.
     #[must_use]
     pub fn tells(&self, source: &SharedSource, except: &RangeSet) -> Alike {
+        match self.compare(source, except) {
+            (0, 0) => Alike::Unknown,
+            // What all volumes of a kind hold alike does not outvote what is otherwise.
+            (alike, other) if alike > 2 * other => Alike::Yes(alike),
+            _ => Alike::No,
+        }
+    }
+
+    /// Samples that hold something and are alike, and those that are otherwise.
+    fn compare(&self, source: &SharedSource, except: &RangeSet) -> (usize, usize) {
         let (mut alike, mut other, mut failed) = (0, 0, 0);
-        for former in &self.0 {
+        // A drive that was shown to claim more than it stores may be open as far as it stores.
+        for former in self.0.iter().filter(|former| former.at.saturating_add(SAMPLE as u64) <= source.len()) {
             let range = ByteRange::sized(ByteOffset(former.at), SAMPLE as u64);
             if except.lacking(range) != [range] {
                 continue;
@@ -93,18 +107,15 @@ impl Print {
                 break;
             }
         }
-        match (alike, other) {
-            (0, 0) => Alike::Unknown,
-            // What all volumes of a kind hold alike does not outvote what is otherwise.
-            (alike, other) if alike > 2 * other => Alike::Yes(alike),
-            _ => Alike::No,
-        }
+        (alike, other)
     }
 
-    /// True unless the content says that `source` is another drive.
+    /// True unless hardly anything is left of what the drive held: one that was used since, formatted too, keeps some of it.
     #[must_use]
     pub fn may_be(&self, source: &SharedSource) -> bool {
-        self.tells(source, &RangeSet::default()) != Alike::No
+        let (alike, other) = self.compare(source, &RangeSet::default());
+        // Few samples say nothing: the start of a drive alone is written by every repair.
+        other < LEAST_ALIKE || alike * HARDLY >= other
     }
 
     /// Whether what was kept of the drive with `key` and `bytes` is of `source`: one that calls itself so and does not hold something

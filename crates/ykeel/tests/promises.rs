@@ -128,7 +128,7 @@ fn a_signal_ends_a_command_within_a_second_whatever_it_waits_for() {
     let image = bench.copy("purser-stick.img");
     let (code, opened) = bench.json(&["case", "open", text(&image)]);
     assert_eq!(code, 0, "{opened}");
-    let journal = system("find", &[text(&bench.folder.path().to_path_buf()), "-name", "journal.jsonl"]);
+    let journal = system("find", &[text(bench.folder.path()), "-name", "journal.jsonl"]);
     // Somebody else writes the journal and does not come to an end: the command waits where no flag is looked at.
     let held = fs::File::open(&journal).unwrap();
     rustix::fs::flock(&held, rustix::fs::FlockOperation::NonBlockingLockExclusive).unwrap();
@@ -201,4 +201,31 @@ fn the_screens_give_the_terminal_back_when_they_are_asked_to_end_or_to_stop() {
     assert!(screen.contains("code=130"), "{screen}");
     let modes: Vec<&str> = screen.split_whitespace().map(|word| word.trim_end_matches(';')).collect();
     assert!(modes.contains(&"icanon") && modes.contains(&"echo"), "{screen}");
+}
+
+#[test]
+fn what_was_done_to_a_drive_is_in_the_journal_of_its_case_with_its_hashes() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    assert_eq!(bench.json(&["case", "open", text(&image)]).0, 0);
+    assert!(bench.run(&["mend", text(&image), "--save-as", text(&bench.path("repaired.img"))]).status.success());
+    let (code, applied) = bench.json(&["mend", text(&image), "--apply", "--yes"]);
+    assert_eq!(code, 0);
+    let bundle = applied["applied"]["bundle"].as_str().unwrap().to_string();
+    assert!(bench.run(&["extract", text(&image), "--volume", "n1", "--to", text(&bench.path("out"))]).status.success());
+    assert!(bench.run(&["undo", &bundle]).status.success());
+    assert!(bench.run(&["undo", "--finish", &bundle]).status.success());
+    let journal = system("find", &[text(bench.folder.path()), "-name", "journal.jsonl"]);
+    let lines: Vec<serde_json::Value> =
+        fs::read_to_string(&journal).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let of = |event: &str| lines.iter().find(|line| line["event"] == event).unwrap_or_else(|| panic!("no {event}: {lines:?}"));
+    for event in ["save", "apply", "undo", "finish"] {
+        assert_eq!(of(event)["detail"]["drive"]["bytes"], fs::metadata(&image).unwrap().len(), "{event}");
+    }
+    let edit = &of("apply")["detail"]["edits"][0];
+    assert!(edit["before"] != edit["after"] && edit["after"].as_str().unwrap().len() == 64, "{edit}");
+    assert_eq!(of("apply")["detail"]["bundle"], bundle.as_str());
+    assert!(of("undo")["detail"]["result"].as_str().unwrap().contains("compared"));
+    assert_eq!(of("extract")["detail"]["blake3"].as_str().unwrap().len(), 64);
+    assert_eq!(bench.run(&["case", "verify", text(&image)]).status.code(), Some(0));
 }

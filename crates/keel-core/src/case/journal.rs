@@ -59,7 +59,9 @@ fn read(path: &Path) -> Result<String, CoreError> {
     if fs::metadata(path).map_err(file_error("read", path))?.len() > LONGEST {
         return Err(CoreError::Case { path: path.into(), reason: "it is longer than any journal gets".into() });
     }
-    fs::read_to_string(path).map_err(file_error("read", path))
+    // A byte that is no text makes its own line wrong, and no other.
+    let bytes = fs::read(path).map_err(file_error("read", path))?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 /// Appends an event, durable when this returns. The new end comes back.
@@ -109,12 +111,21 @@ pub fn verify(folder: &Path, seal: &Seal) -> Result<Verified, CoreError> {
     let text = read(&folder.join("journal.jsonl"))?;
     let (mut before, mut sealed, mut count) = (NOTHING_BEFORE.to_string(), seal.lines == 0, 0);
     let broken = |lines, problem: String| Ok(Verified { lines, whole: false, problem: Some(problem) });
-    for line in text.lines() {
+    // Lines end with one byte: any other end is part of the line, and changes it.
+    for (line, end) in text.split_inclusive('\n').map(|line| line.strip_suffix('\n').map_or((line, false), |line| (line, true))) {
+        if !end {
+            return broken(count, format!("line {} is cut off", count + 1));
+        }
         let Ok(parsed) = serde_json::from_str::<JournalLine>(line) else {
             return broken(count, format!("line {} is none", count + 1));
         };
         if parsed.number != count {
-            return broken(count, format!("line {} has the number {}", count + 1, parsed.number));
+            let what = if parsed.number < count { "is there twice, or" } else { "stands where another one was taken out:" };
+            return broken(count, format!("line {} {what} it has the number {} (from 0)", count + 1, parsed.number));
+        }
+        // Written as it is written here: no blank or order of its own.
+        if serde_json::to_string(&parsed).is_ok_and(|written| written != line) {
+            return broken(count, format!("line {} was changed", count + 1));
         }
         if parsed.before != before {
             return broken(count, format!("line {count} was changed, or lines are missing behind it"));

@@ -10,8 +10,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use keel_source::Identity;
 use keel_source::own::{self, Over};
+use keel_source::{Identity, Source};
 
 use crate::CoreError;
 use crate::error::file_error;
@@ -65,6 +65,23 @@ fn write_over(path: &Path, bytes: &[u8], over: Over<'_>) -> Result<(), CoreError
     let folder = path.parent().unwrap_or_else(|| Path::new("."));
     fs::create_dir_all(folder).map_err(file_error("create", folder))?;
     own::write(path, bytes, over).map_err(file_error("write", path))
+}
+
+/// Notes in the journal of the case of `source`, where one is open, what was done to the drive and what came of it. What is done stays
+/// done where that cannot be noted.
+pub(crate) fn note(source: &dyn Source, event: &str, detail: &serde_json::Value) {
+    let identity = source.identity();
+    let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
+    if let Some(mut case) = case {
+        let mut detail = detail.clone();
+        if let Some(detail) = detail.as_object_mut() {
+            detail.insert(
+                "drive".into(),
+                serde_json::json!({ "key": identity.key(), "path": identity.path, "bytes": identity.bytes }),
+            );
+        }
+        let _ = case.write_down(event, &detail);
+    }
 }
 
 /// The undo bundles of a drive, oldest first: those in its folder, and those that lie where somebody named.

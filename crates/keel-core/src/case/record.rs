@@ -1,9 +1,10 @@
 //! The case of a client's drive: `case.toml`, read and written whole, and the journal beside it.
 
-use std::fs;
+use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
 use keel_source::{Identity, printable};
+use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
 use super::journal::{self, Seal};
@@ -113,8 +114,8 @@ impl Case {
         let path = path.canonicalize().unwrap_or(path);
         if let Some(mut case) = Self::of(&path, identity)? {
             if !client.is_empty() && case.record.client != client {
-                case.record.client = cut(client);
-                case.write_down("client", &serde_json::json!({ "client": case.record.client }))?;
+                let client = cut(client);
+                case.change("client", &serde_json::json!({ "client": client }), |record| record.client.clone_from(&client))?;
             }
             return Ok(case);
         }
@@ -195,6 +196,20 @@ impl Case {
     /// # Errors
     /// [`CoreError::File`] when one of the two cannot be written.
     pub fn write_down(&mut self, event: &str, detail: &serde_json::Value) -> Result<(), CoreError> {
+        self.change(event, detail, |_| {})
+    }
+
+    /// Changes the case as it stands on disk by now, notes the event, and keeps both: of several programs that work on one case each
+    /// finds what the others wrote.
+    fn change(&mut self, event: &str, detail: &serde_json::Value, change: impl FnOnce(&mut CaseRecord)) -> Result<(), CoreError> {
+        let path = self.folder.join("case.lock");
+        let lock = File::create(&path).map_err(file_error("create", &path))?;
+        // File systems without locks (some network mounts) still take a case.
+        let _ = flock(&lock, FlockOperation::LockExclusive);
+        if self.folder.join("case.toml").is_file() {
+            self.record = Self::load(&self.folder)?.record;
+        }
+        change(&mut self.record);
         self.record.journal = journal::append(&self.folder.join("journal.jsonl"), event, detail)?;
         self.keep()
     }
@@ -214,11 +229,10 @@ impl Case {
         if intake::symptom(id).is_none() {
             return Err(CoreError::Unknown { what: "symptom", name: printable(id) });
         }
-        self.record.told.symptoms.retain(|own| own != id);
-        if seen {
-            self.record.told.symptoms.push(id.into());
-        }
-        self.write_down("symptom", &serde_json::json!({ "symptom": id, "seen": seen }))
+        self.change("symptom", &serde_json::json!({ "symptom": id, "seen": seen }), |record| {
+            record.told.symptoms.retain(|own| own != id);
+            record.told.symptoms.extend(seen.then(|| id.to_string()));
+        })
     }
 
     /// Keeps a text of the client, and the symptoms of the error messages in it; what was recognised comes back.
@@ -228,16 +242,15 @@ impl Case {
     pub fn tell(&mut self, text: &str) -> Result<Vec<&'static intake::KnownError>, CoreError> {
         let text = cut(text);
         let known = intake::recognise(&text);
-        for error in &known {
-            if !self.record.told.symptoms.iter().any(|own| own == error.symptom) {
-                self.record.told.symptoms.push(error.symptom.into());
+        let means = known.iter().map(|known| known.means).collect::<Vec<_>>();
+        self.change("told", &serde_json::json!({ "text": text, "means": means }), |record| {
+            for error in &known {
+                if !record.told.symptoms.iter().any(|own| own == error.symptom) {
+                    record.told.symptoms.push(error.symptom.into());
+                }
             }
-        }
-        self.record.told.texts.push(text.clone());
-        self.write_down(
-            "told",
-            &serde_json::json!({ "text": text, "means": known.iter().map(|known| known.means).collect::<Vec<_>>() }),
-        )?;
+            record.told.texts.push(text.clone());
+        })?;
         Ok(known)
     }
 
@@ -249,12 +262,12 @@ impl Case {
         if intake::check(id).is_none() {
             return Err(CoreError::Unknown { what: "check", name: printable(id) });
         }
-        self.record.checks.retain(|own| own.check != id);
         let note = cut(note);
-        if let Some(outcome) = outcome {
-            self.record.checks.push(CheckMade { check: id.into(), outcome, at: now(), note: note.clone() });
-        }
-        self.write_down("check", &serde_json::json!({ "check": id, "outcome": outcome, "note": note }))
+        self.change("check", &serde_json::json!({ "check": id, "outcome": outcome, "note": note }), |record| {
+            record.checks.retain(|own| own.check != id);
+            let made = outcome.map(|outcome| CheckMade { check: id.into(), outcome, at: now(), note: note.clone() });
+            record.checks.extend(made);
+        })
     }
 
     /// The checks that were made, as the intake takes them.
@@ -275,6 +288,14 @@ impl Case {
         intake::next_check(&self.remaining(), &self.made())
     }
 
+    /// Names the copy that the stages work on from now on.
+    ///
+    /// # Errors
+    /// As [`Case::write_down`].
+    pub fn work_on(&mut self, copy: &Path) -> Result<(), CoreError> {
+        self.change("work on", &serde_json::json!({ "copy": copy }), |record| record.copy = Some(copy.to_path_buf()))
+    }
+
     /// Keeps what the drive says of itself, where that is news.
     ///
     /// # Errors
@@ -283,7 +304,9 @@ impl Case {
         if self.record.identity.as_ref() == Some(identity) {
             return Ok(());
         }
-        let former = self.record.identity.replace(identity.clone());
-        self.write_down("identity", &serde_json::json!({ "drive": identity, "before": former.map(|former| former.bytes) }))
+        let former = self.record.identity.as_ref().map(|former| former.bytes);
+        self.change("identity", &serde_json::json!({ "drive": identity, "before": former }), |record| {
+            record.identity = Some(identity.clone());
+        })
     }
 }

@@ -68,10 +68,56 @@ fn every_change_to_a_journal_is_seen() {
     let mut swapped = rows.clone();
     swapped.swap(2, 3);
     assert!(!verdict(&(swapped.join("\n") + "\n")).whole);
+    // Whatever byte is changed is named by its line, and so are a line that is there twice and one that does not end.
+    let mut at = 0;
+    for (index, row) in rows.iter().enumerate() {
+        for offset in (0..=row.len()).step_by(7).chain([row.len()]) {
+            let mut bytes = whole.clone().into_bytes();
+            bytes[at + offset] ^= 0x04;
+            fs::write(&path, &bytes).unwrap();
+            let verdict = verify(&case.folder, &seal).unwrap();
+            let named =
+                |number: usize| verdict.problem.as_ref().is_some_and(|problem| problem.contains(&format!("line {number}")));
+            assert!(!verdict.whole && (named(index + 1) || named(index)), "line {index}, byte {offset}: {verdict:?}");
+        }
+        at += row.len() + 1;
+        let mut twice = rows.clone();
+        twice.insert(index, row);
+        let verdict = verdict(&(twice.join("\n") + "\n"));
+        assert!(verdict.problem.is_some_and(|problem| problem.contains(&format!("line {}", index + 2))), "{index}");
+    }
+    assert!(verdict(whole.trim_end()).problem.is_some_and(|problem| problem.contains("cut off")));
+    assert!(verdict(&whole.replace('\n', "\r\n")).problem.is_some_and(|problem| problem.contains("line 1")));
     // A line that a crash left behind the seal is none of the damages.
     fs::write(&path, &whole).unwrap();
     journal::append(&path, "note", &serde_json::json!({})).unwrap();
     let verified = verify(&case.folder, &seal).unwrap();
     assert!(verified.whole && verified.lines == seal.lines + 1);
     assert!(!verdict("").whole);
+}
+
+#[test]
+fn several_programs_work_on_one_case_and_lose_nothing() {
+    state();
+    let folder = tempfile::tempdir().unwrap();
+    let drive = folder.path().join("winch.img");
+    fs::write(&drive, [0; 512]).unwrap();
+    let case = Case::open(&drive, None, "").unwrap();
+    let workers: Vec<_> = (0..6)
+        .map(|worker| {
+            let mut own = case.clone();
+            std::thread::spawn(move || {
+                for number in 0..8 {
+                    own.tell(&format!("{worker} heard it {number} times")).unwrap();
+                }
+            })
+        })
+        .collect();
+    workers.into_iter().for_each(|worker| worker.join().unwrap());
+    let again = Case::load(&case.folder).unwrap();
+    let mut texts = again.record.told.texts.clone();
+    texts.sort();
+    texts.dedup();
+    assert_eq!((texts.len(), again.record.journal.lines), (48, 49));
+    assert!(verify(&again.folder, &again.record.journal).unwrap().whole);
 }

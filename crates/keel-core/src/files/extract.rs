@@ -121,6 +121,18 @@ pub struct Extracted {
     pub manifest: PathBuf,
 }
 
+impl Extracted {
+    /// What the journal says of it: counts, and the manifest with its hash.
+    #[must_use]
+    pub fn line(&self) -> serde_json::Value {
+        let hash = fs::read(&self.manifest).map(|bytes| blake3::hash(&bytes).to_hex().to_string()).ok();
+        serde_json::json!({
+            "whole": self.whole, "partly_unreadable": self.partly_unreadable, "failed": self.failed, "bytes": self.bytes,
+            "compared": self.compared, "cancelled": self.cancelled, "manifest": self.manifest, "blake3": hash,
+        })
+    }
+}
+
 /// Takes `paths` (files, or folders with all below them; none: everything) out of `volume` into folder `to`. Nothing
 /// that is there already is overwritten or followed.
 ///

@@ -28,6 +28,8 @@ pub struct ApplyOptions {
     pub stamp: String,
 }
 
+/// The most edits of a plan that the journal names.
+const MOST_NOTED: usize = 1000;
 /// The words that override the rule of copying a failing drive first.
 pub(super) const OVERRIDE: &str = "I write without a copy";
 
@@ -83,8 +85,22 @@ pub fn apply(
     bundle.write(&path)?;
     case::note_bundle(source.identity(), &path, &options.stamp)?;
     each(Step::BundleDurable);
-    write_edits(target.as_mut(), &plan.edits, each)?;
+    let written = write_edits(target.as_mut(), &plan.edits, each);
+    let edits: Vec<serde_json::Value> = plan.edits.iter().take(MOST_NOTED).map(noted).collect();
+    let result = written.as_ref().map_or_else(|error| crate::chain(error), |()| "written, read back and compared".into());
+    let detail =
+        serde_json::json!({ "bundle": path, "edits": edits, "of": plan.edits.len(), "bytes": plan.bytes(), "result": result });
+    case::note(source.as_ref(), "apply", &detail);
+    written?;
     Ok(Applied { bundle: path, bytes: plan.bytes() })
+}
+
+/// An edit as the journal names it.
+fn noted(edit: &Edit) -> serde_json::Value {
+    let hash = |bytes: &[u8]| blake3::hash(bytes).to_hex().to_string();
+    serde_json::json!({
+        "what": edit.structure, "at_byte": edit.at_byte, "bytes": edit.after.len(), "before": hash(&edit.before), "after": hash(&edit.after),
+    })
 }
 
 /// Where the undo bundle of an apply goes.
@@ -179,6 +195,8 @@ pub fn save_as(view: &dyn Source, path: &Path, each: &mut dyn FnMut(u64)) -> Res
     if !bad.is_empty() {
         note_missing(view, path, &bad)?;
     }
+    let missing: u64 = bad.iter().map(|range| range.len()).sum();
+    case::note(view, "save", &serde_json::json!({ "file": path, "bytes": view.len(), "missing_bytes": missing }));
     Ok(bad)
 }
 

@@ -125,9 +125,12 @@ pub fn recover(
         return Err(Refusal::Foreign { at }.into());
     }
     let done = if direction == Direction::Finish { Condition::Applied } else { Condition::Former };
-    if before != done {
-        recover_target(target.as_mut(), bundle, direction, each)?;
-    }
+    let written = if before == done { Ok(()) } else { recover_target(target.as_mut(), bundle, direction, each) };
+    let event = if direction == Direction::Finish { "finish" } else { "undo" };
+    let result = written.as_ref().map_or_else(|error| crate::chain(error), |()| "written, read back and compared".into());
+    let detail = serde_json::json!({ "bundle": path, "ranges": bundle.ranges.len(), "result": result });
+    case::note(source.as_ref(), event, &detail);
+    written?;
     Ok(before)
 }
 

@@ -320,8 +320,7 @@ impl App {
                 if let Some(path) = dest.and_then(|dest| std::path::absolute(dest).ok())
                     && let Some(case) = &mut self.case
                 {
-                    case.record.copy = Some(path.clone());
-                    let _ = case.write_down("work on", &serde_json::json!({ "copy": path }));
+                    let _ = case.work_on(&path);
                 }
                 let missing = copied.bytes - copied.copied_bytes;
                 self.tell(match (copied.stopped, missing) {

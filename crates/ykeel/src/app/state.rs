@@ -257,7 +257,7 @@ impl App {
 
     fn take_extract(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        let mut shown = None;
+        let (mut shown, mut line) = (None, None);
         for message in drive.extract_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
             match message {
                 Message::Progress(progress) => drive.extract_progress = Some(progress),
@@ -265,7 +265,10 @@ impl App {
                     drive.extract_job = None;
                     drive.extract_progress = None;
                     shown = Some(match result {
-                        Ok(done) => ("Taken out", crate::screen::files::summary(&done)),
+                        Ok(done) => {
+                            line = Some(done.line());
+                            ("Taken out", crate::screen::files::summary(&done))
+                        }
                         Err(error) => ("Nothing was taken out", keel_core::chain(&error)),
                     });
                 }
@@ -274,6 +277,9 @@ impl App {
                     shown = Some(("The extraction died", text));
                 }
             }
+        }
+        if let Some(line) = line {
+            self.note("extract", &line);
         }
         if let Some((title, text)) = shown {
             self.show(title, text);

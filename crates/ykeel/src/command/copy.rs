@@ -74,8 +74,7 @@ fn keep_in_case(args: &CopyArgs) {
         && let Ok(path) = std::path::absolute(&args.dest)
         && case.record.copy.as_ref() != Some(&path)
     {
-        case.record.copy = Some(path.clone());
-        let _ = case.write_down("work on", &serde_json::json!({ "copy": path }));
+        let _ = case.work_on(&path);
     }
 }
 

@@ -7,7 +7,7 @@ use keel_core::job::Desk;
 use keel_core::sweep::Reach;
 use keel_source::{printable, size_decimal};
 
-use super::shared::{cancel, find, open, print_json, sweep};
+use super::shared::{cancel, find, note, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
 use crate::out::say;
@@ -23,6 +23,7 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
     keel_core::whose::not_on_its_own_medium(source.as_ref(), to)?;
     let (desk, _progress): (Desk<ExtractProgress>, _) = Desk::new(cancel());
     let extracted = files::extract_judged(volume.as_ref(), judge, paths, to, &desk)?;
+    note(&args.source, "extract", &extracted.line());
     if args.json {
         print_json(&extracted)?;
     } else {
