@@ -112,8 +112,8 @@ impl Print {
 
     /// True unless hardly anything is left of what the drive held: one that was used since, formatted too, keeps some of it.
     #[must_use]
-    pub fn may_be(&self, source: &SharedSource) -> bool {
-        let (alike, other) = self.compare(source, &RangeSet::default());
+    pub fn may_be(&self, source: &SharedSource, except: &RangeSet) -> bool {
+        let (alike, other) = self.compare(source, except);
         // Few samples say nothing: the start of a drive alone is written by every repair.
         other < LEAST_ALIKE || alike * HARDLY >= other
     }
@@ -168,7 +168,7 @@ pub enum Samples {
 #[must_use]
 pub fn kept<T: DeserializeOwned>(path: &Path, source: &SharedSource) -> Option<(T, bool)> {
     let kept: Kept<T> = serde_json::from_slice(&std::fs::read(path).ok()?).ok()?;
-    let own = kept.print.may_be(source);
+    let own = kept.print.may_be(source, &RangeSet::default());
     Some((kept.what, own))
 }
 
