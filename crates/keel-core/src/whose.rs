@@ -15,6 +15,8 @@ const SAMPLE: usize = 4096;
 /// Samples spread over the drive, and those near each of its ends.
 const SPREAD: u64 = 32;
 const NEAR: u64 = 4;
+/// Samples of a copy that are compared with its drive at most.
+const MOST_COMPARED: usize = 64;
 /// The most stretches between holes that are told apart.
 const MOST_STRETCHES: usize = 4096;
 /// Samples that may fail before no more are asked for: a sick drive takes its time over each.
@@ -50,6 +52,17 @@ pub enum Alike {
     Unknown,
 }
 
+impl Alike {
+    fn by(alike: usize, other: usize) -> Self {
+        match (alike, other) {
+            (0, 0) => Self::Unknown,
+            // What all volumes of a kind hold alike does not outvote what is otherwise.
+            (alike, other) if alike > 2 * other => Self::Yes(alike),
+            _ => Self::No,
+        }
+    }
+}
+
 impl Print {
     /// Samples of `source`. Places that do not read are left out.
     #[must_use]
@@ -81,12 +94,8 @@ impl Print {
     /// Whether `source` holds what these are samples of. What lies in `except` was written since.
     #[must_use]
     pub fn tells(&self, source: &SharedSource, except: &RangeSet) -> Alike {
-        match self.compare(source, except) {
-            (0, 0) => Alike::Unknown,
-            // What all volumes of a kind hold alike does not outvote what is otherwise.
-            (alike, other) if alike > 2 * other => Alike::Yes(alike),
-            _ => Alike::No,
-        }
+        let (alike, other) = self.compare(source, except);
+        Alike::by(alike, other)
     }
 
     /// Samples that hold something and are alike, and those that are otherwise.
@@ -122,12 +131,44 @@ impl Print {
     /// else, or one of that length that holds the same.
     #[must_use]
     pub fn is_of(&self, (key, bytes): (&str, u64), source: &SharedSource, except: &RangeSet) -> bool {
-        let alike = self.tells(source, except);
+        let (alike, other) = self.compare(source, except);
+        let told = Alike::by(alike, other);
         match source.identity().key() == key {
-            true => alike != Alike::No,
-            false => source.identity().bytes == bytes && matches!(alike, Alike::Yes(count) if count >= LEAST_ALIKE),
+            // Few samples say nothing against its own word.
+            true => told != Alike::No || other < LEAST_ALIKE,
+            false => source.identity().bytes == bytes && matches!(told, Alike::Yes(count) if count >= LEAST_ALIKE),
         }
     }
+}
+
+/// Whether `source` reads as what was copied of it does, in samples of the copied `stretches`: as often as not, or more often. `copy` reads
+/// the copy.
+pub(crate) fn holds_the_same(
+    copy: &dyn Fn(ByteOffset, &mut [u8]) -> bool,
+    stretches: &[ByteRange],
+    source: &SharedSource,
+) -> bool {
+    let (mut alike, mut other) = (0, 0);
+    let (mut kept, mut now) = ([0; SAMPLE], [0; SAMPLE]);
+    for index in 0..MOST_COMPARED {
+        let Some(range) = stretches.get(index * stretches.len() / MOST_COMPARED) else { continue };
+        // Spread over the stretches, and inside of each.
+        let room = (range.len() / SAMPLE as u64).max(1);
+        let at = range.start + index as u64 * room / MOST_COMPARED as u64 * SAMPLE as u64;
+        let holds = range.len() >= SAMPLE as u64 && copy(at, &mut kept);
+        if !holds || kept.iter().all(|byte| *byte == kept[0]) || source.read_once(at, &mut now).is_err() {
+            continue;
+        }
+        if kept == now {
+            alike += 1;
+        } else {
+            other += 1;
+        }
+        if alike >= LEAST_ALIKE || other >= LEAST_ALIKE {
+            break;
+        }
+    }
+    alike >= other
 }
 
 /// Something that is kept of a drive, with samples of what the drive held then.
@@ -287,6 +328,21 @@ mod tests {
         written.add(ByteRange::sized(ByteOffset(0), 3 << 20));
         assert_eq!(print.tells(&used, &RangeSet::default()), Alike::No);
         assert!(matches!(print.tells(&used, &written), Alike::Yes(_)));
+    }
+
+    #[test]
+    fn few_samples_say_nothing_against_a_drives_own_word() {
+        // One place that holds anything, and that is otherwise now: a drive that was used, as far as can be told.
+        let holding = |byte: u8| -> SharedSource {
+            let mut bytes = vec![0; 4 << 20];
+            bytes[..100].fill(byte);
+            Arc::new(MemorySource::new("card", bytes, 512))
+        };
+        let (one, now, none) = (holding(1), holding(2), RangeSet::default());
+        let print = Print::of(&one);
+        assert_eq!(print.tells(&now, &none), Alike::No);
+        assert!(print.is_of((&now.identity().key(), now.len()), &now, &none));
+        assert!(!print.is_of(("elsewhere", now.len()), &now, &none));
     }
 
     #[test]

@@ -253,6 +253,24 @@ fn a_copy_goes_on_for_its_own_drive_alone_and_two_never_write_to_one() {
     assert!(fs::read(&image).unwrap() == before, "no mix of two drives");
 }
 
+#[test]
+fn a_copy_never_goes_to_a_device_that_is_the_source_itself() {
+    state();
+    let bench = harmed(19);
+    let before = fs::read(&bench.image).unwrap();
+    let (whole, part) = (LoopDevice::over(&bench.image, &[]), LoopDevice::over(&bench.image, &["--offset", "1048576"]));
+    let (desk, _progress) = Desk::new(Cancel::default());
+    let device = keel_source::open(Path::new(&whole.0), keel_source::OpenOptions::default()).unwrap();
+    for (source, dest) in [(bench.open(), &whole.0), (bench.open(), &part.0), (device, &whole.0)] {
+        let code = keel_source::open(Path::new(dest), keel_source::OpenOptions::default()).unwrap().identity().code();
+        let options = copy::CopyOptions { confirmation: Some(Confirmation::Code(code)), ..copy::CopyOptions::default() };
+        let error = copy::copy(&source, Path::new(dest), &options, &desk).unwrap_err();
+        let refused = matches!(error, CoreError::Refused(Refusal::OwnMedium { .. } | Refusal::CopyOntoItself));
+        assert!(refused, "{dest}: {error}");
+    }
+    assert!(fs::read(&bench.image).unwrap() == before);
+}
+
 /// A loop device over `path`, detached when it is dropped.
 struct LoopDevice(String);
 

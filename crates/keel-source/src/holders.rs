@@ -260,21 +260,22 @@ fn fellows(devices: &[u64]) -> Vec<u64> {
     volumes.map(members).filter(|members| members.iter().any(|member| devices.contains(member))).flatten().collect()
 }
 
-/// Why nothing may be put at `output` while the source at `source` (an image or a block device) is worked on: it would lie on the
-/// source's own medium. `None` when it would not.
+/// Why nothing may be put at `output` (a file, or a block device that is written over) while the source at `source` (an image or a block
+/// device) is worked on: it would lie on the source's own medium. `None` when it would not.
 #[must_use]
 pub fn own_medium(source: &Path, output: &Path) -> Option<&'static str> {
     let about = fs::metadata(source).ok()?;
     let mut ground = Medium::default();
-    file_system_of(output).into_iter().for_each(|device| ground.add(device, true, 0));
+    let below = is_block(output).map_or_else(|| file_system_of(output), |device| vec![device]);
+    below.into_iter().for_each(|device| ground.add(device, true, 0));
     if about.file_type().is_block_device() {
         let mut own = Medium::default();
         own.add(about.rdev(), false, 0);
         let on = own.devices.iter().any(|device| ground.devices.contains(device));
-        return on.then_some("its file system lies on that drive");
+        return on.then_some("it lies on that drive");
     }
     let on = ground.files.contains(&file_id(&about));
-    on.then_some("its file system is mounted out of that image")
+    on.then_some("it lies in that image, through a loop device")
 }
 
 #[cfg(test)]

@@ -14,12 +14,7 @@ use super::writer::{Place, Writer};
 use crate::case;
 use crate::error::{CoreError, Refusal, file_error};
 use crate::leave::{Confirmation, Purpose, leave};
-use crate::whose::not_on_its_own_medium;
-
-/// Bytes of a sample by which a copy is known for the drive's, the most that are looked at, and how many of one sort are enough.
-const SAMPLE: usize = 4096;
-const MOST_SAMPLES: usize = 64;
-const ENOUGH: usize = 4;
+use crate::whose::{holds_the_same, not_on_its_own_medium};
 
 /// An opened copy.
 pub(super) struct Dest {
@@ -75,12 +70,12 @@ impl Dest {
             sector: u32::try_from(identity.logical_sector.bytes()).unwrap_or(512),
             log: None,
         };
-        if is_device(path) {
-            return Self::on_device(source, path, &head, options);
-        }
         not_on_its_own_medium(source.as_ref(), path)?;
         options.log.iter().try_for_each(|log| not_on_its_own_medium(source.as_ref(), log))?;
-        Self::as_image(source, path, &head, options)
+        match is_device(path) {
+            true => Self::on_device(source, path, &head, options),
+            false => Self::as_image(source, path, &head, options),
+        }
     }
 
     fn as_image(source: &SharedSource, path: &Path, head: &CopyHead, options: &CopyOptions) -> Result<Self, CoreError> {
@@ -223,31 +218,10 @@ impl Dest {
     }
 }
 
-/// True when the copy in `file` is one of `source`: what was sampled of it reads the same from the drive, more often than not.
-/// Another card in the same reader calls itself alike.
+/// True when the copy in `file` is one of `source`. Another card in the same reader calls itself alike.
 fn is_of(file: &File, map: &CopyMap, source: &SharedSource) -> bool {
-    let copied = map.ranges(&[CopyState::Copied]);
-    let (mut alike, mut other) = (0, 0);
-    let (mut kept, mut now) = ([0; SAMPLE], [0; SAMPLE]);
-    for index in 0..MOST_SAMPLES {
-        let Some(range) = copied.get(index * copied.len() / MOST_SAMPLES) else { continue };
-        // Spread over the copied stretches, and inside of each.
-        let room = (range.len() / SAMPLE as u64).max(1);
-        let at = range.start + index as u64 * room / MOST_SAMPLES as u64 * SAMPLE as u64;
-        let holds = range.len() >= SAMPLE as u64 && file.read_exact_at(&mut kept, at.0).is_ok();
-        if !holds || kept.iter().all(|byte| *byte == kept[0]) || source.read_once(at, &mut now).is_err() {
-            continue;
-        }
-        if kept == now {
-            alike += 1;
-        } else {
-            other += 1;
-        }
-        if alike >= ENOUGH || other >= ENOUGH {
-            break;
-        }
-    }
-    alike >= other
+    let read = |at: ByteOffset, buf: &mut [u8]| file.read_exact_at(buf, at.0).is_ok();
+    holds_the_same(&read, &map.ranges(&[CopyState::Copied]), source)
 }
 
 /// Opens the image at `path`, or makes it.

@@ -6,10 +6,10 @@ use std::ops::ControlFlow;
 use keel_source::{ByteOffset, printable};
 use zerocopy::{FromBytes, IntoBytes};
 
+use super::groups::inode_table;
 use super::layout::{
     BG_BLOCK_UNINIT, INCOMPAT_META_BG, INCOMPAT_RECOVER, JOURNAL_INODE, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT,
 };
-use super::read::inode_table;
 use super::{ExtGeometry, ExtVolume, mend};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
 use crate::{Extent, Finding, NodeId, Repair, Severity, Volume, read_bytes};

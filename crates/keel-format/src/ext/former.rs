@@ -9,8 +9,9 @@ use serde::Serialize;
 
 use super::check;
 use super::directory::entries;
+use super::groups::inode_table;
 use super::layout::{BG_BLOCK_UNINIT, BG_INODE_UNINIT, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT};
-use super::read::{Takes, inode_table};
+use super::read::Takes;
 use super::{ExtGeometry, ExtVolume, Inode, RawName};
 use crate::clue::Clues;
 use crate::former::{Former, Host, told};

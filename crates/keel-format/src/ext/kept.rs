@@ -11,9 +11,9 @@ use zerocopy::little_endian::U32;
 
 use super::directory::{RawName, entries};
 use super::former::{MOST_SCANNED, each_inode};
+use super::groups::inode_table;
 use super::inode::stored;
 use super::layout::{FLAG_EXTENTS, RawInode};
-use super::read::inode_table;
 use super::{ExtVolume, Inode, journal};
 use crate::pages::Pages;
 use crate::replay::{Newer, Replayed};

@@ -5,6 +5,7 @@ mod check;
 mod checksum;
 mod directory;
 mod former;
+mod groups;
 mod inode;
 mod journal;
 mod kept;

@@ -458,13 +458,12 @@ impl Volume for NtfsVolume {
         let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
         let missing = FormatError::new("file record", record.position(), Problem::Missing("stream of that name"));
         let (_, map) = maps.into_iter().find(|(name, _)| name == stream).ok_or(missing)?;
-        let holes = map.bytes > 0
-            && map.resident.is_none()
-            && map.extents(&self.geometry).iter().all(|extent| extent.volume_at.is_none());
+        let elsewhere = || reparse::content_elsewhere(record.attribute(REPARSE_POINT, "")?.resident()?);
+        let is_hole = || map.resident.is_none() && map.extents(&self.geometry).iter().all(|extent| extent.volume_at.is_none());
         if stream.is_empty()
-            && holes
-            && let Some(view) = record.attribute(REPARSE_POINT, "").and_then(|found| found.resident())
-            && let Some(why) = reparse::content_elsewhere(view)
+            && map.bytes > 0
+            && let Some(why) = elsewhere()
+            && is_hole()
         {
             return Err(FormatError::new("file record", record.position(), Problem::Coding(why)));
         }

@@ -12,12 +12,13 @@ use zerocopy::little_endian::U32;
 
 use super::super::directory::RawName;
 use super::super::former::{FIRST_INODE, each_inode};
+use super::super::groups::descriptor_points_inside;
 use super::super::inode::stored;
 use super::super::layout::{
     COMPAT_HAS_JOURNAL, COMPAT_ORPHAN_FILE, COMPAT_RESIZE_INODE, FLAG_EXTENTS, FLAG_INDEX, INCOMPAT_EXTENTS, INCOMPAT_RECOVER,
     RO_COMPAT_ORPHAN_PRESENT, RO_COMPAT_PROJECT, RO_COMPAT_QUOTA, ROOT_INODE, RawInode,
 };
-use super::super::read::{Takes, descriptor_points_inside};
+use super::super::read::Takes;
 use super::super::{ExtGeometry, ExtVolume, Inode, journal};
 use super::bitmaps;
 use super::census::{Census, NamedFolders, holds_live, parent_of};
@@ -440,15 +441,16 @@ impl Core {
         let volume = self.now();
         let gone = |number: u32| !volume.inode(number).is_ok_and(|inode| inode.is_plausible() && inode.may_be(self.geometry()));
         let raw = self.volume.superblock();
-        let quotas = [3, 4].into_iter().any(gone);
+        let quotas = raw.as_ref().map(|raw| [raw.s_usr_quota_inum.get(), raw.s_grp_quota_inum.get()]).unwrap_or_default();
+        let quotas = quotas.into_iter().any(|number| number != 0 && gone(number));
         let projects = raw.as_ref().is_some_and(|raw| raw.s_prj_quota_inum.get() != 0 && gone(raw.s_prj_quota_inum.get()));
         let orphan_file = raw.as_ref().map_or(0, |raw| raw.s_orphan_file_inum.get());
         let orphans = orphan_file != 0 && !census.is_used(u64::from(orphan_file));
         let when = |gone: bool, feature: u32| if gone { feature } else { 0 };
         Features {
-            // What the journal held is in its place then.
-            incompat: INCOMPAT_RECOVER,
-            compat: when(!journal, COMPAT_HAS_JOURNAL)
+            // What the journal held is in its place then. One that is a partition of its own is another thing.
+            incompat: when(self.geometry().journal_inode != 0, INCOMPAT_RECOVER),
+            compat: when(!journal && self.geometry().journal_inode != 0, COMPAT_HAS_JOURNAL)
                 | when(gone(RESIZE_INODE), COMPAT_RESIZE_INODE)
                 | when(orphans, COMPAT_ORPHAN_FILE),
             ro_compat: when(quotas, RO_COMPAT_QUOTA)

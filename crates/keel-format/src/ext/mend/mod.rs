@@ -10,11 +10,11 @@ use keel_source::{ByteOffset, SharedSource};
 use zerocopy::little_endian::{U16, U32};
 use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
+use super::groups::{descriptor_points_inside, descriptor_sum};
 use super::layout::{
     BG_BLOCK_UNINIT, BG_INODE_UNINIT, COMPAT_EXT_ATTR, INCOMPAT_CSUM_SEED, INCOMPAT_FLEX_BG, INCOMPAT_META_BG, INCOMPAT_RECOVER,
     MAGIC, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
 };
-use super::read::{descriptor_points_inside, descriptor_sum};
 use super::{ExtGeometry, ExtVolume};
 use crate::structure::{Compute, Computed, Field, Form, Structure, Take};
 use crate::{FormatError, Problem, View, read_bytes};

@@ -8,12 +8,12 @@ use zerocopy::FromBytes;
 use super::clue::DescriptorClue;
 use crate::clue::Clues;
 use crate::ext::checksum::solve_seed;
+use crate::ext::groups::inode_table;
 use crate::ext::layout::{
     BG_BLOCK_UNINIT, COMPAT_HAS_JOURNAL, FLAG_EXTENTS, INCOMPAT_64BIT, INCOMPAT_CSUM_SEED, INCOMPAT_EXTENTS, INCOMPAT_FILETYPE,
     INCOMPAT_FLEX_BG, JOURNAL_INODE, RO_COMPAT_BIGALLOC, RO_COMPAT_EXTRA_ISIZE, RO_COMPAT_LARGE_FILE, RO_COMPAT_METADATA_CSUM,
     RO_COMPAT_SPARSE_SUPER, ROOT_INODE, RawDescriptor, RawInode, SUPERBLOCK_AT, kind_of,
 };
-use crate::ext::read::inode_table;
 use crate::ext::{ExtGeometry, Inode};
 use crate::pages::Pages;
 use crate::{Witness, WitnessKind, read_bytes};

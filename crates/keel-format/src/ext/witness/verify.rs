@@ -7,9 +7,10 @@ use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
 
 use crate::clue::Clues;
 use crate::ext::former::each_inode;
+use crate::ext::groups::descriptor_points_inside;
 use crate::ext::layout::ROOT_INODE;
 use crate::ext::mend::is_stated_in;
-use crate::ext::read::{Takes, descriptor_points_inside};
+use crate::ext::read::Takes;
 use crate::ext::{ExtGeometry, ExtVolume};
 use crate::{Deleted, FoundVolume, Geometry, NodeKind, Stamp, Volume, Witness, WitnessKind, read_bytes};
 
@@ -30,8 +31,8 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeome
     let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
     let mut witnesses = superblock_witnesses(&window, start, &geometry);
     let volume = ExtVolume::open(Arc::clone(&window), geometry).ok();
-    // What is left of it counts whether or not its root does.
-    let rest = ExtVolume::unrooted(Arc::clone(&window), geometry, Takes::All);
+    // What is left of it counts where its root does not stand.
+    let rest = volume.is_none().then(|| ExtVolume::unrooted(Arc::clone(&window), geometry, Takes::All));
     let mut newest = None;
     match &volume {
         Some(volume) => {
@@ -43,10 +44,10 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeome
             let copies = witnesses.iter().any(|witness| witness.kind == WitnessKind::BackupBootSector && witness.weight > 0);
             let says = "no root directory where the group descriptors put it";
             witnesses.push(Witness::at(WitnessKind::CoreMetadata, start, if copies { -5 } else { -25 }, says));
-            witnesses.extend(rest_witnesses(&rest, start));
+            witnesses.extend(rest.iter().flat_map(|rest| rest_witnesses(rest, start)));
         }
     }
-    witnesses.extend(surface_witness(&window, &rest, start, clues));
+    witnesses.extend(volume.as_ref().or(rest.as_ref()).and_then(|volume| surface_witness(&window, volume, start, clues)));
     let found = FoundVolume {
         kind: geometry.kind,
         start,
