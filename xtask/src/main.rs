@@ -1,4 +1,5 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery [--older=KINDS]]`.
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery [--older=KINDS]] |
+//! fuzz [--count=N] [--seed=S]`.
 #![forbid(unsafe_code)]
 
 mod bench;
@@ -9,6 +10,7 @@ mod bench_older;
 mod bench_recovery;
 mod content;
 mod drives;
+mod fuzz;
 mod guest;
 #[path = "../guest/qemu.rs"]
 mod qemu;
@@ -33,13 +35,15 @@ fn main() -> anyhow::Result<()> {
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
         Some("bench") => bench::run_all(),
+        Some("fuzz") => fuzz::run_all(rest),
+        Some("fuzz-worker") => fuzz::worker(rest),
         Some("copy-loop") => {
             bench_copy::copy_loop(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str))
         }
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery [--older=KINDS]] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --recovery [--older=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
         ),
     }
 }

@@ -1,7 +1,8 @@
 //! Chains of clusters, as FAT and exFAT keep them: one entry for each cluster names the next.
 
-use keel_source::ByteOffset;
+use keel_source::{ByteOffset, Source};
 
+use crate::device::{hold, step};
 use crate::{Extent, Finding, Severity};
 
 /// What the entry of a cluster says.
@@ -38,7 +39,12 @@ pub struct LinkTable<'a> {
     pub link: &'a dyn Fn(u32) -> Link,
     /// Where the entry of a cluster stands, in bytes of the volume.
     pub entry_at: &'a dyn Fn(u32) -> ByteOffset,
+    /// What the table is read from: links are steps of its budget, runs are held under it.
+    pub source: &'a dyn Source,
 }
+
+/// Links that are one step of a budget: they stand side by side in a page that is kept.
+pub(crate) const LINKS_A_STEP: u64 = 16;
 
 impl Chain {
     /// `count` clusters that follow one another from `first` on: nothing is looked up.
@@ -65,7 +71,16 @@ impl Chain {
                 chain.finding = cut(what, cluster.min(1));
                 return chain;
             }
+            let runs = chain.runs.len();
             chain.push(cluster);
+            let at = ByteOffset(0);
+            let held =
+                if chain.runs.len() > runs { hold(table.source, at, "FAT", size_of::<(u32, u32)>() as u64) } else { Ok(()) };
+            let stepped = if chain.clusters % LINKS_A_STEP == 0 { step(table.source, at, "FAT", 1) } else { Ok(()) };
+            if let Err(error) = held.and(stepped) {
+                chain.finding = cut(format!("the chain from cluster {first} is not followed to its end: {error}"), cluster);
+                return chain;
+            }
             let next = match (table.link)(cluster) {
                 Link::Next(next) => next,
                 Link::End => return chain,
@@ -129,8 +144,9 @@ mod tests {
             Some(u32::MAX) => Link::End,
             Some(next) => Link::Next(next),
         };
-        let table =
-            LinkTable { clusters: links.len() as u64 - 2, link: &link, entry_at: &|cluster| ByteOffset(u64::from(cluster) * 4) };
+        let source = keel_source::MemorySource::new("links", Vec::new(), 512);
+        let entry_at = |cluster| ByteOffset(u64::from(cluster) * 4);
+        let table = LinkTable { clusters: links.len() as u64 - 2, link: &link, entry_at: &entry_at, source: &source };
         Chain::follow(&table, first, limit)
     }
 

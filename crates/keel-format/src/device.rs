@@ -15,9 +15,29 @@ const LARGEST_STRUCTURE: usize = 8 << 20;
 pub fn read_bytes(source: &dyn Source, at: ByteOffset, len: usize, structure: &'static str) -> Result<Vec<u8>, FormatError> {
     let (bytes, missing) = read_lenient(source, at, len, structure)?;
     if missing > 0 {
-        return Err(FormatError::new(structure, at, Problem::Unreadable { bytes: missing }));
+        let spent = source.budget().and_then(keel_source::Budget::spent);
+        let problem = spent.map_or(Problem::Unreadable { bytes: missing }, Problem::Spent);
+        return Err(FormatError::new(structure, at, problem));
     }
     Ok(bytes)
+}
+
+/// Takes `steps` steps of the budget that `source` is read under, at `structure`, which stands at `at`.
+///
+/// # Errors
+/// [`Problem::Spent`] when the call is to end here.
+pub(crate) fn step(source: &dyn Source, at: ByteOffset, structure: &'static str, steps: u64) -> Result<(), FormatError> {
+    let taken = source.budget().map_or(Ok(()), |budget| budget.step(steps));
+    taken.map_err(|spent| FormatError::new(structure, at, Problem::Spent(spent)))
+}
+
+/// Holds `bytes` bytes of memory more under the budget that `source` is read under.
+///
+/// # Errors
+/// [`Problem::Spent`] when the call is to end here.
+pub(crate) fn hold(source: &dyn Source, at: ByteOffset, structure: &'static str, bytes: u64) -> Result<(), FormatError> {
+    let held = source.budget().map_or(Ok(()), |budget| budget.hold(bytes));
+    held.map_err(|spent| FormatError::new(structure, at, Problem::Spent(spent)))
 }
 
 /// Reads `len` bytes; what cannot be read is zero. Answers with the bytes and how many of them are missing.

@@ -1,6 +1,6 @@
 //! The one error enum of this crate.
 
-use keel_source::ByteOffset;
+use keel_source::{ByteOffset, Spent};
 
 /// A structure that could not be read or does not hold: which one, where, and what is wrong.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -66,6 +66,9 @@ pub enum Problem {
     /// Compressed or encrypted data that cannot be unpacked.
     #[error("{0}")]
     Coding(&'static str),
+    /// The reader's budget ended first: nothing is said of the structure.
+    #[error("stopped here: {}", .0.why())]
+    Spent(Spent),
     /// There is no such name or record.
     #[error("there is no {0}")]
     Missing(&'static str),
@@ -88,5 +91,11 @@ impl FormatError {
     #[must_use]
     pub fn is_unreadable(&self) -> bool {
         matches!(self.problem, Problem::Unreadable { .. })
+    }
+
+    /// True when the reader's budget ended, so that nothing is known of the structure.
+    #[must_use]
+    pub fn is_spent(&self) -> bool {
+        matches!(self.problem, Problem::Spent(_))
     }
 }

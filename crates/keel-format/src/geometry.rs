@@ -2,9 +2,10 @@
 
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, RangeSet, SharedSource};
+use keel_source::{Budgeted, ByteOffset, Cancel, RangeSet, SharedSource};
 use serde::Serialize;
 
+use crate::bounded::bounded;
 use crate::exfat::{ExFatGeometry, ExFatVolume};
 use crate::ext::ExtGeometry;
 use crate::fat::FatGeometry;
@@ -77,22 +78,33 @@ impl Geometry {
         }
     }
 
-    /// Opens the volume whose first byte is byte 0 of `window`. No boot sector is read.
+    /// Opens the volume whose first byte is byte 0 of `window`. No boot sector is read. Every call on it is bounded by a budget for
+    /// the window's length.
     ///
     /// # Errors
     /// [`FormatError`] when the core metadata cannot be read.
     pub fn open(&self, window: SharedSource) -> Result<Box<dyn Volume>, FormatError> {
-        Ok(match self {
-            Self::Ntfs(ntfs) => Box::new(NtfsVolume::open(window, *ntfs)?),
-            Self::Fat(fat) => fat::open(window, *fat)?,
-            Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
-            Self::Ext(ext) => ext::open(window, *ext)?,
-            Self::HfsPlus(hfs) => hfsplus::open(window, *hfs)?,
-            Self::Former(former) => former.open(window)?,
-            Self::Known(known) => {
-                let why = known.kind.why_closed().unwrap_or("this kind is not read");
-                return Err(FormatError::new("volume", ByteOffset(0), Problem::Coding(why)));
-            }
+        self.open_until(window, &Cancel::default())
+    }
+
+    /// As [`Geometry::open`]; `cancel` stops any call on the volume at its next step.
+    ///
+    /// # Errors
+    /// As [`Geometry::open`]; [`Problem::Spent`] when it was stopped.
+    pub fn open_until(&self, window: SharedSource, cancel: &Cancel) -> Result<Box<dyn Volume>, FormatError> {
+        bounded(window, cancel, |window| {
+            Ok(match self {
+                Self::Ntfs(ntfs) => Box::new(NtfsVolume::open(window, *ntfs)?),
+                Self::Fat(fat) => fat::open(window, *fat)?,
+                Self::ExFat(exfat) => Box::new(ExFatVolume::open(window, *exfat)?),
+                Self::Ext(ext) => ext::open(window, *ext)?,
+                Self::HfsPlus(hfs) => hfsplus::open(window, *hfs)?,
+                Self::Former(former) => former.open(window)?,
+                Self::Known(known) => {
+                    let why = known.kind.why_closed().unwrap_or("this kind is not read");
+                    return Err(FormatError::new("volume", ByteOffset(0), Problem::Coding(why)));
+                }
+            })
         })
     }
 
@@ -100,6 +112,7 @@ impl Geometry {
     /// that are not full yet: what stood there before may stand there still.
     #[must_use]
     pub fn set_aside(&self, window: SharedSource) -> RangeSet {
+        let window = Budgeted::shared(window, &Cancel::default());
         match self {
             Self::Ext(ext) => ext::set_aside(window, *ext),
             Self::HfsPlus(hfs) => hfsplus::set_aside(window, *hfs),
@@ -169,7 +182,10 @@ impl Geometry {
     #[must_use]
     pub fn structures(&self, window: &SharedSource, start: ByteOffset, compute: Compute) -> Vec<Structure> {
         let hidden = |sector: u32| u32::try_from(start.0 / u64::from(sector.max(1))).unwrap_or(0);
+        let window = &Budgeted::shared(SharedSource::clone(window), &Cancel::default());
+        let _call = window.budget().map(keel_source::Budget::call);
         let structures = match self {
+            Self::Ext(ext) if !ext.fits(window.len()) => Vec::new(),
             Self::Ntfs(ntfs) => ntfs::mend::structures(window, ntfs, hidden(ntfs.bytes_per_sector), compute),
             Self::Fat(fat) => fat::mend::structures(window, fat, hidden(fat.bytes_per_sector), compute),
             Self::ExFat(exfat) => exfat::mend::structures(window, exfat, u64::from(hidden(exfat.bytes_per_sector)), compute),
@@ -178,6 +194,10 @@ impl Geometry {
             Self::Known(known) => recognised::mend::structures(window, known),
             Self::Former(_) => Vec::new(),
         };
+        // What did not read because nobody asked any more is not broken.
+        if window.budget().is_some_and(|budget| budget.spent().is_some()) {
+            return Vec::new();
+        }
         structures.into_iter().map(|structure| Structure { start, ..structure }).collect()
     }
 

@@ -9,6 +9,7 @@
 #![forbid(unsafe_code)]
 #![cfg_attr(not(test), deny(clippy::indexing_slicing))]
 
+mod bounded;
 mod bounds;
 mod chain;
 pub mod check;

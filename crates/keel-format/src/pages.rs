@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex};
 
 use keel_source::{ByteOffset, SharedSource};
 
+use crate::device::step;
 use crate::{FormatError, read_bytes, read_lenient};
 
 /// Bytes of a page.
@@ -70,6 +71,8 @@ impl Pages {
         if len as u64 > PAGE * PAGES as u64 {
             return Err(FormatError::value(structure, at, "length", len as u64, "at most 8 MiB"));
         }
+        // What the cache holds is read without the source: it counts here.
+        step(self.source.as_ref(), at, structure, 1)?;
         let mut bytes = vec![0; len];
         self.read(at, &mut bytes, structure)?;
         Ok(bytes)

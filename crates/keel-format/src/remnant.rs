@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet};
 use std::ops::ControlFlow;
 
-use keel_source::ByteOffset;
+use keel_source::{ByteOffset, SharedSource};
 
 use crate::{
     Allocation, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity, StreamInfo,
@@ -174,14 +174,15 @@ impl Forest {
 /// have. The root folder has number 0.
 pub(crate) struct Remnant<V> {
     volume: V,
+    source: SharedSource,
     forest: Forest,
     why: &'static str,
 }
 
 impl<V: Volume> Remnant<V> {
-    /// The volume with the folders of `forest`; `why` says what is wrong with its own, as a sentence.
-    pub(crate) fn new(volume: V, forest: Forest, why: &'static str) -> Self {
-        Self { volume, forest: forest.grown(), why }
+    /// The volume in `source` with the folders of `forest`; `why` says what is wrong with its own, as a sentence.
+    pub(crate) fn new(volume: V, source: SharedSource, forest: Forest, why: &'static str) -> Self {
+        Self { volume, source, forest: forest.grown(), why }
     }
 }
 
@@ -208,7 +209,7 @@ impl<V: Volume> Volume for Remnant<V> {
         deleted: Deleted,
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        tree::walk(self, &|entry| self.forest.ground_of(entry), deleted, each)
+        tree::walk(self, self.source.as_ref(), &|entry| self.forest.ground_of(entry), deleted, each)
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use keel_source::{ByteOffset, ByteRange, Identity, ReadError, SharedSource, Source};
+use keel_source::{Budget, ByteOffset, ByteRange, Identity, ReadError, SharedSource, Source};
 
 /// The most units that a replay redirects: a bound on memory (about 64 MiB).
 pub(crate) const MOST_UNITS: usize = 1 << 20;
@@ -33,6 +33,10 @@ impl Replayed {
 impl Source for Replayed {
     fn identity(&self) -> &Identity {
         self.below.identity()
+    }
+
+    fn budget(&self) -> Option<&Budget> {
+        self.below.budget()
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {

@@ -2,6 +2,7 @@
 
 use std::ops::ControlFlow;
 
+use keel_source::Spent;
 use serde::Serialize;
 
 use crate::check::{Allocation, Checked};
@@ -189,12 +190,24 @@ pub trait Volume: Send + Sync {
     }
 
     /// Hands the ground of everything that holds some to `each`, with its path.
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
-        // Damage on the way is a finding of other rules.
-        let _ = self.walk(Deleted::Hide, &mut |found| {
+    ///
+    /// # Errors
+    /// [`FormatError`] when it did not come to its end, so that what was not handed on may be held as well. Damage of single files on
+    /// the way is a finding of other rules.
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
+        self.walk(Deleted::Hide, &mut |found| {
             each(&found.path(), &self.extents(found.entry.id).unwrap_or_default());
             ControlFlow::Continue(())
-        });
+        })
+        .map(|_| ())
+    }
+
+    /// Takes `steps` steps of the volume's budget, for work that is done with what it handed on.
+    ///
+    /// # Errors
+    /// [`Spent`] when that work is to end here.
+    fn spend(&self, _steps: u64) -> Result<(), Spent> {
+        Ok(())
     }
 
     /// What counts `units` as used, or as free.

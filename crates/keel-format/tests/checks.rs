@@ -108,14 +108,16 @@ fn ground_that_is_counted_as_free_is_told_and_counted_again() {
         // Every bit of a file's second half is cleared.
         let mut overlay = Overlay::new(Arc::clone(&whole));
         let (mut path, mut units) = (String::new(), 0..0);
-        volume.claims(&mut |own, extents| {
-            if let Some(extent) = extents.iter().find(|extent| extent.bytes >= 8 * allocation.unit_bytes)
-                && own.contains("big")
-            {
-                let first = (extent.volume_at.unwrap().0 - allocation.first_at.0) / allocation.unit_bytes;
-                (path, units) = (own.to_string(), first + 3..first + 7);
-            }
-        });
+        volume
+            .claims(&mut |own, extents| {
+                if let Some(extent) = extents.iter().find(|extent| extent.bytes >= 8 * allocation.unit_bytes)
+                    && own.contains("big")
+                {
+                    let first = (extent.volume_at.unwrap().0 - allocation.first_at.0) / allocation.unit_bytes;
+                    (path, units) = (own.to_string(), first + 3..first + 7);
+                }
+            })
+            .unwrap();
         assert!(!path.is_empty(), "{name}: no file of eight units");
         for repair in allocation.marked(&[units], false) {
             overlay.lay(repair.at, &repair.bytes);
@@ -395,13 +397,15 @@ fn a_file_that_is_longer_than_its_chain_and_two_that_cross_are_told() {
     let Some(Geometry::Fat(geometry)) = keel_format::registry::boot_sector(whole.as_ref(), ByteOffset(0)) else { panic!() };
     let volume = opened(&whole);
     let mut first = BTreeMap::new();
-    volume.claims(&mut |path, extents| {
-        if let Some(extent) = extents.first() {
-            let cluster =
-                (extent.volume_at.unwrap().0 - geometry.cluster_at(2).unwrap().0) / u64::from(geometry.cluster_bytes()) + 2;
-            first.insert(path.to_string(), cluster);
-        }
-    });
+    volume
+        .claims(&mut |path, extents| {
+            if let Some(extent) = extents.first() {
+                let cluster =
+                    (extent.volume_at.unwrap().0 - geometry.cluster_at(2).unwrap().0) / u64::from(geometry.cluster_bytes()) + 2;
+                first.insert(path.to_string(), cluster);
+            }
+        })
+        .unwrap();
     let (big, other) = (first["big picture.bin"], first["Fahrplan Überfahrt.txt"]);
     // The third cluster of the large file leads into the other one.
     let mut overlay = Overlay::new(Arc::clone(&whole));

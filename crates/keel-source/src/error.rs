@@ -28,6 +28,8 @@ pub enum ReadCause {
     LinkLost,
     /// The range lies behind the end of the source (also of one that shrank).
     PastEnd,
+    /// Nothing was asked of the drive: the reader's budget is spent, or it was asked to stop.
+    Stopped,
 }
 
 impl ReadError {

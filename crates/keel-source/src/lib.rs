@@ -14,6 +14,8 @@
 #![deny(unsafe_code)]
 
 mod block;
+mod budget;
+mod cancel;
 mod copy_log;
 mod error;
 mod file;
@@ -39,6 +41,8 @@ mod target;
 mod text;
 mod window;
 
+pub use budget::{Budget, Budgeted, Call, Spent};
+pub use cancel::Cancel;
 pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, CopyState, RangeHash, copy_log_of};
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
@@ -131,6 +135,11 @@ pub trait Source: Send + Sync {
     /// `None` when only holes follow. The default knows of no holes.
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
         (from.0 < self.len()).then(|| ByteRange::new(from, ByteOffset(self.len())))
+    }
+
+    /// What those who read from here may spend; none where nobody bounds them.
+    fn budget(&self) -> Option<&Budget> {
+        None
     }
 
     /// A mark that differs whenever the bytes may have changed since it was last asked for; none where that cannot be

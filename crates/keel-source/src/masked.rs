@@ -1,7 +1,9 @@
 //! A source of which some places are known to be missing: the copy of a sick drive.
 
 use crate::memory::blank_out;
-use crate::{ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget};
+use crate::{
+    Budget, ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget,
+};
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
 pub struct Masked {
@@ -21,6 +23,10 @@ impl Masked {
 impl Source for Masked {
     fn identity(&self) -> &Identity {
         self.below.identity()
+    }
+
+    fn budget(&self) -> Option<&Budget> {
+        self.below.budget()
     }
 
     fn len(&self) -> u64 {

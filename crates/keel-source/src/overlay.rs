@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::{ByteOffset, ByteRange, Identity, LinkKind, ReadError, SharedSource, Source};
+use crate::{Budget, ByteOffset, ByteRange, Identity, LinkKind, ReadError, SharedSource, Source};
 
 /// The drive *as it would be*: reads come from below, with the edits laid over. Nothing below is ever written.
 pub struct Overlay {
@@ -64,6 +64,10 @@ impl Overlay {
 impl Source for Overlay {
     fn identity(&self) -> &Identity {
         &self.identity
+    }
+
+    fn budget(&self) -> Option<&Budget> {
+        self.below.budget()
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {

@@ -1,6 +1,6 @@
 //! The same bytes seen in sectors of another size: a drive that lived behind a bridge.
 
-use crate::{ByteOffset, ByteRange, Identity, LinkKind, ReadError, SectorSize, SharedSource, Source};
+use crate::{Budget, ByteOffset, ByteRange, Identity, LinkKind, ReadError, SectorSize, SharedSource, Source};
 
 /// Another source with a logical sector size of its own.
 pub struct Resectored {
@@ -22,6 +22,10 @@ impl Resectored {
 impl Source for Resectored {
     fn identity(&self) -> &Identity {
         &self.identity
+    }
+
+    fn budget(&self) -> Option<&Budget> {
+        self.inner.budget()
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {

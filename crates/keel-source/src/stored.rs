@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, ReadCause, ReadError, SharedSource, Source, SourceError,
-    WriteTarget,
+    Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, ReadCause, ReadError, SharedSource, Source,
+    SourceError, WriteTarget,
 };
 
 /// The drive below up to its true end. Its identity stays what the drive claims; only its length is the true one.
@@ -47,6 +47,10 @@ impl Stored {
 impl Source for Stored {
     fn identity(&self) -> &Identity {
         self.below.identity()
+    }
+
+    fn budget(&self) -> Option<&Budget> {
+        self.below.budget()
     }
 
     fn len(&self) -> u64 {

@@ -1,6 +1,6 @@
 //! A part of another source, as a source of its own: a partition or a find.
 
-use crate::{ByteOffset, ByteRange, Identity, LinkKind, ReadError, SharedSource, Source};
+use crate::{Budget, ByteOffset, ByteRange, Identity, LinkKind, ReadError, SharedSource, Source};
 
 /// The bytes `range` of another source; byte 0 of the window is the first byte of the range.
 pub struct Window {
@@ -32,6 +32,10 @@ impl Window {
 impl Source for Window {
     fn identity(&self) -> &Identity {
         &self.identity
+    }
+
+    fn budget(&self) -> Option<&Budget> {
+        self.inner.budget()
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {

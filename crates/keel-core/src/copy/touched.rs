@@ -48,7 +48,7 @@ pub fn touched(source: &SharedSource, find: &Find) -> Result<Vec<Touched>, CoreE
         let mut gaps = lacks(extents);
         gaps.retain(|gap| told.iter().all(|told| told.overlap(*gap).is_none()));
         touched.extend(of(name.to_string(), &gaps));
-    });
+    })?;
     Ok(touched)
 }
 

@@ -44,7 +44,8 @@ pub fn take_lost(source: &SharedSource, find: &Find, to: &Path) -> Result<Vec<Lo
     let volume = super::open(source, find)?;
     let allocation = volume.allocation().filter(|allocation| allocation.knows_all);
     let allocation = allocation.ok_or(CoreError::Nothing("not everything that holds ground is known on this kind of volume"))?;
-    let ground = check::ground(volume.as_ref(), &allocation).ok_or(CoreError::Nothing("the volume has too many clusters"))?;
+    let ground = check::ground(volume.as_ref(), &allocation)
+        .map_err(|_| CoreError::Nothing("the ground of all files could not be seen"))?;
     fs::create_dir_all(to).map_err(file_error("create", to))?;
     let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
     let mut kept = Vec::new();

@@ -1,6 +1,6 @@
 //! The check of a volume, and the mendings that follow from it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use keel_format::check::{self, Checked};
@@ -72,6 +72,7 @@ pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<Strin
     let mut view = Arc::clone(source);
     let mut done: BTreeSet<&str> = BTreeSet::new();
     let mut found = ByCheck::default();
+    let mut merged = Merged::default();
     for _ in 0..MOST_ROUNDS {
         let Ok(volume) = opened(&view, find) else { break };
         let rules = check::check(volume.as_ref());
@@ -90,10 +91,11 @@ pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<Strin
         for repair in rule.mending.iter().flat_map(|mending| &mending.repairs) {
             overlay.lay(find.start_byte + repair.at.0, &repair.bytes);
             let reason = format!("{}: {}", rule.rule, repair.reason);
-            merge(&mut found.repairs, Repair { reason, ..repair.clone() });
+            merged.add(Repair { reason, ..repair.clone() });
         }
         view = Arc::new(overlay);
     }
+    found.repairs = merged.into_repairs();
     found
 }
 
@@ -103,35 +105,52 @@ fn on_request(rule: &Checked) -> Option<String> {
     Some(format!("{what}; on request {}, which costs {} (mend --also {:?})", mending.does, mending.loses, rule.rule))
 }
 
-/// Adds `repair`; where it overlaps earlier ones its bytes go into them, so that no byte is written twice.
-pub(super) fn merge(repairs: &mut Vec<Repair>, repair: Repair) {
-    let mut rest = vec![repair];
-    for earlier in repairs.iter_mut() {
-        let mut left = Vec::new();
-        for piece in rest {
-            let (from, to) = (piece.at.0, piece.at.0 + piece.bytes.len() as u64);
-            let (start, end) = (earlier.at.0, earlier.at.0 + earlier.bytes.len() as u64);
-            let (low, high) = (from.max(start), to.min(end));
+/// Repairs of one volume, of which no two write the same byte: kept by their places, so that tens of thousands cost no more than
+/// they write.
+#[derive(Debug, Default)]
+pub(super) struct Merged(BTreeMap<u64, (usize, Repair)>);
+
+impl Merged {
+    /// Adds `repair`; where it overlaps earlier ones its bytes go into them, so that no byte is written twice.
+    pub(super) fn add(&mut self, repair: Repair) {
+        let order = self.0.len();
+        let (mut from, to) = (repair.at.0, repair.at.0.saturating_add(repair.bytes.len() as u64));
+        let part = |low: u64, high: u64| {
+            let inside = |place: u64| usize::try_from(place.saturating_sub(repair.at.0)).unwrap_or(usize::MAX);
+            let bytes = repair.bytes.get(inside(low)..inside(high)).unwrap_or_default().to_vec();
+            Repair { at: keel_source::ByteOffset(low), bytes, ..repair.clone() }
+        };
+        let first = self.0.range(..=from).next_back().map_or(from, |(start, _)| *start);
+        let mut rest: Vec<Repair> = Vec::new();
+        for (start, (_, earlier)) in self.0.range_mut(first..to.max(first)) {
+            let end = start.saturating_add(earlier.bytes.len() as u64);
+            let (low, high) = (from.max(*start), to.min(end));
             if low >= high {
-                left.push(piece);
                 continue;
             }
-            let part = |low: u64, high: u64| {
-                let bytes = piece.bytes.get((low - from) as usize..(high - from) as usize).unwrap_or_default().to_vec();
-                Repair { at: keel_source::ByteOffset(low), bytes, ..piece.clone() }
-            };
-            let common = part(low, high);
+            if from < low {
+                rest.push(part(from, low));
+            }
             if let Some(slot) = earlier.bytes.get_mut((low - start) as usize..(high - start) as usize) {
-                slot.copy_from_slice(&common.bytes);
+                slot.copy_from_slice(&part(low, high).bytes);
             }
-            if !earlier.reason.contains(&piece.reason) {
-                earlier.reason = format!("{}; {}", earlier.reason, piece.reason);
+            if !earlier.reason.contains(&repair.reason) {
+                earlier.reason = format!("{}; {}", earlier.reason, repair.reason);
             }
-            left.extend([part(from, low), part(high, to)].into_iter().filter(|part| !part.bytes.is_empty()));
+            from = high;
         }
-        rest = left;
+        if from < to {
+            rest.push(part(from, to));
+        }
+        self.0.extend(rest.into_iter().map(|piece| (piece.at.0, (order, piece))));
     }
-    repairs.extend(rest);
+
+    /// The repairs in the order in which they came.
+    pub(super) fn into_repairs(self) -> Vec<Repair> {
+        let mut all: Vec<(usize, Repair)> = self.0.into_values().collect();
+        all.sort_by_key(|(order, _)| *order);
+        all.into_iter().map(|(_, repair)| repair).collect()
+    }
 }
 
 #[cfg(test)]
@@ -146,11 +165,12 @@ mod tests {
         fn merged_repairs_write_each_byte_once_and_the_last_word_counts(
             pieces in proptest::collection::vec((0u64..60, 1usize..20, any::<u8>()), 1..12)
         ) {
-            let (mut plain, mut merged) = ([0u8; 100], Vec::new());
+            let (mut plain, mut merged) = ([0u8; 100], Merged::default());
             for (index, (at, len, byte)) in pieces.iter().enumerate() {
                 plain[*at as usize..*at as usize + len].fill(*byte);
-                merge(&mut merged, Repair::computed("piece", ByteOffset(*at), vec![*byte; *len], format!("number {index}")));
+                merged.add(Repair::computed("piece", ByteOffset(*at), vec![*byte; *len], format!("number {index}")));
             }
+            let merged = merged.into_repairs();
             let (mut laid, mut times) = ([0u8; 100], [0u8; 100]);
             for repair in &merged {
                 for (index, byte) in repair.bytes.iter().enumerate() {

@@ -94,13 +94,14 @@ fn holder(source: &SharedSource, find: &Find, at: ByteOffset) -> Option<String> 
     let volume = find.geometry.open(window).ok()?;
     let place = ByteOffset(at - find.start_byte);
     let mut name = None;
-    volume.claims(&mut |path, extents| {
+    let looked = volume.claims(&mut |path, extents| {
         let here = extents.iter().any(|extent| extent.volume_at.is_some_and(|at| at <= place && place < at + extent.bytes));
         if here && name.is_none() {
             name = Some(keel_source::printable(path));
         }
     });
-    name
+    // Whose it is was not seen: then it is not nobody's.
+    name.or_else(|| looked.err().map(|_| "a file, perhaps: not all of them could be looked at".into()))
 }
 
 /// The edits that erase exactly the sectors of what is held by no file.

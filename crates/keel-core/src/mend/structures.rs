@@ -5,7 +5,7 @@ use std::sync::Arc;
 use keel_format::{Compute, Field, Geometry, Repair, Structure, Take, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
-use super::check::{ByCheck, merge};
+use super::check::{ByCheck, Merged};
 use super::proof::{Look, look, look_again, lost};
 use super::{Checks, Edit, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
 use crate::job::Cancel;
@@ -65,9 +65,9 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
     repairs.retain(|repair| !behind(repair));
     if matches!(wishes.only, Only::All | Only::Fs) && is_whole {
         let checked = by_check(source, find, wishes, &repairs);
-        for repair in checked.repairs {
-            merge(&mut repairs, repair);
-        }
+        let mut merged = Merged::default();
+        repairs.into_iter().chain(checked.repairs).for_each(|repair| merged.add(repair));
+        repairs = merged.into_repairs();
         withheld.extend(checked.on_request.into_iter().map(|(rule, why)| Withheld {
             find: find.id.clone(),
             structure: rule,

@@ -54,7 +54,8 @@ impl Checked {
     /// With a way to mend it; none where nothing was found or nothing is to be written.
     #[must_use]
     pub fn mended_by(mut self, mending: Option<Mending>) -> Self {
-        self.mending = mending.filter(|mending| !self.findings.is_empty() && !mending.repairs.is_empty());
+        let joined = |mending: Mending| Mending { repairs: joined(mending.repairs), ..mending };
+        self.mending = mending.map(joined).filter(|mending| !self.findings.is_empty() && !mending.repairs.is_empty());
         self
     }
 
@@ -63,6 +64,29 @@ impl Checked {
     pub fn worst(&self) -> Option<Severity> {
         self.findings.iter().map(|finding| finding.severity).max()
     }
+}
+
+/// The largest repair that neighbours are joined to, in bytes.
+const LARGEST_JOINED: usize = 1 << 20;
+
+/// Repairs of one structure that stand side by side, as one: a table that is rewritten sector by sector is one change.
+fn joined(repairs: Vec<Repair>) -> Vec<Repair> {
+    let mut out: Vec<Repair> = Vec::with_capacity(repairs.len().min(1024));
+    for repair in repairs {
+        let fits = |last: &&mut Repair| {
+            let alike = last.name == repair.name && last.reason == repair.reason && last.from == repair.from;
+            alike
+                && last.is_main == repair.is_main
+                && last.copy == repair.copy
+                && last.at + last.bytes.len() as u64 == repair.at
+                && last.bytes.len() + repair.bytes.len() <= LARGEST_JOINED
+        };
+        match out.last_mut().filter(fits) {
+            Some(last) => last.bytes.extend(repair.bytes),
+            None => out.push(repair),
+        }
+    }
+    out
 }
 
 impl Mending {
@@ -217,7 +241,7 @@ impl Ranges {
 }
 
 /// What a cross-check of claims and allocation found.
-#[derive(Default)]
+#[derive(Debug, Default)]
 pub struct Ground {
     /// Units that two files hold.
     shared: Vec<u64>,
@@ -227,38 +251,84 @@ pub struct Ground {
     pub unclaimed: Vec<std::ops::Range<u64>>,
 }
 
-/// Compares what the files of `volume` hold with what its `allocation` counts. `None` for more than [`MOST_UNITS`].
-#[must_use]
-pub fn ground(volume: &dyn Volume, allocation: &Allocation) -> Option<Ground> {
-    if allocation.units > MOST_UNITS {
-        return None;
+/// A bit for each unit that some file holds, and what came to light while they were set.
+struct Claimed<'a> {
+    allocation: &'a Allocation,
+    /// The first unit is the lowest bit of the first byte.
+    bits: Vec<u8>,
+    shared: Vec<u64>,
+    uncounted: Ranges,
+}
+
+impl Claimed<'_> {
+    /// The bits of byte `index` that are counted as used, the first unit lowest.
+    fn used(&self, index: usize) -> u8 {
+        let byte = self.allocation.bits.get(index).copied().unwrap_or(0);
+        if self.allocation.order == BitOrder::HighFirst { byte.reverse_bits() } else { byte }
     }
-    let mut claimed = vec![0u8; index(allocation.units) + 1];
-    let mut ground = Ground::default();
-    let mut uncounted = Ranges::default();
-    volume.claims(&mut |_, extents| {
-        for unit in extents.iter().flat_map(|extent| allocation.units_of(extent)) {
-            let Some(slot) = claimed.get_mut(index(unit)) else { continue };
-            let bit = mask(BitOrder::LowFirst, unit);
-            if *slot & bit != 0 && ground.shared.len() < MOST_SHARED {
-                ground.shared.push(unit);
+
+    /// Sets the bits of `units`, eight at a time.
+    fn take(&mut self, units: std::ops::Range<u64>) {
+        for index in units.start / 8..units.end.div_ceil(8) {
+            let (low, high) = (units.start.max(index * 8) % 8, units.end - index * 8);
+            let wanted = u8::MAX << low & if high < 8 { (1u8 << high) - 1 } else { u8::MAX };
+            let index = usize::try_from(index).unwrap_or(usize::MAX);
+            let used = self.used(index);
+            let Some(slot) = self.bits.get_mut(index) else { return };
+            let (twice, uncounted) = (*slot & wanted, wanted & !*slot & !used);
+            *slot |= wanted;
+            for bit in (0..8).filter(|bit| (twice | uncounted) >> bit & 1 == 1) {
+                let unit = index as u64 * 8 + bit;
+                if twice >> bit & 1 == 1 && self.shared.len() < MOST_SHARED {
+                    self.shared.push(unit);
+                }
+                if uncounted >> bit & 1 == 1 {
+                    self.uncounted.push(unit);
+                }
             }
-            if *slot & bit == 0 && !allocation.is_used(unit) {
-                uncounted.push(unit);
+        }
+    }
+
+    /// Units that are counted as used and were not taken.
+    fn unclaimed(&self) -> Ranges {
+        let mut left = Ranges::default();
+        for (index, taken) in self.bits.iter().enumerate() {
+            let lost = self.used(index) & !taken;
+            let first = index as u64 * 8;
+            let bits = (0..8).filter(|bit| lost >> bit & 1 == 1).map(|bit| first + bit);
+            bits.filter(|unit| *unit < self.allocation.units).for_each(|unit| left.push(unit));
+        }
+        left
+    }
+}
+
+/// Compares what the files of `volume` hold with what its `allocation` counts.
+///
+/// # Errors
+/// Why that could not be done to the end, as a sentence: too many units, or files whose ground was not seen.
+pub fn ground(volume: &dyn Volume, allocation: &Allocation) -> Result<Ground, String> {
+    if allocation.units > MOST_UNITS {
+        return Err(format!("{} {}s are more than is held in memory (at most {MOST_UNITS})", allocation.units, allocation.unit));
+    }
+    let bits = vec![0u8; index(allocation.units.div_ceil(8) * 8)];
+    let mut claimed = Claimed { allocation, bits, shared: Vec::new(), uncounted: Ranges::default() };
+    let mut spent = None;
+    let seen = volume.claims(&mut |_, extents| {
+        for units in extents.iter().map(|extent| allocation.units_of(extent)) {
+            // Many files may claim all there is.
+            if spent.is_none() {
+                spent = volume.spend(1 + (units.end - units.start) / 64).err();
             }
-            *slot |= bit;
+            if spent.is_none() {
+                claimed.take(units);
+            }
         }
     });
-    let mut unclaimed = Ranges::default();
-    if allocation.knows_all {
-        let is_claimed = |unit: u64| claimed.get(index(unit)).is_some_and(|byte| byte & mask(BitOrder::LowFirst, unit) != 0);
-        (0..allocation.units)
-            .filter(|unit| allocation.is_used(*unit) && !is_claimed(*unit))
-            .for_each(|unit| unclaimed.push(unit));
+    if let Some(why) = seen.err().map(|error| error.to_string()).or(spent.map(|spent| spent.why().to_string())) {
+        return Err(format!("the ground of all files was not seen: {why}"));
     }
-    ground.uncounted = uncounted.0;
-    ground.unclaimed = unclaimed.0;
-    Some(ground)
+    let unclaimed = if allocation.knows_all { claimed.unclaimed() } else { Ranges::default() };
+    Ok(Ground { shared: claimed.shared, uncounted: claimed.uncounted.0, unclaimed: unclaimed.0 })
 }
 
 /// Runs every rule over `volume`: its core, the rules of its format, and who holds which ground. Reads all metadata;
@@ -275,10 +345,12 @@ fn ground_rules(volume: &dyn Volume) -> Vec<Checked> {
     const COUNTED: (&str, &str) = ("counted as used", "what files hold is counted as used, so that nothing is written over it");
     const HELD: (&str, &str) = ("held by a file", "what is counted as used is held by a file");
     let Some(allocation) = volume.allocation() else { return Vec::new() };
-    let Some(ground) = ground(volume, &allocation) else {
-        let what = format!("not cross-checked: {} {}s are more than is held in memory", allocation.units, allocation.unit);
-        let finding = Finding::of_all(Severity::Note, what, format!("at most {MOST_UNITS}"));
-        return vec![Checked::new(COUNTED.0, COUNTED.1, vec![finding])];
+    let ground = match ground(volume, &allocation) {
+        Ok(ground) => ground,
+        Err(why) => {
+            let finding = Finding::of_all(Severity::Note, "not cross-checked: nothing is said of who holds what", why);
+            return vec![Checked::new(COUNTED.0, COUNTED.1, vec![finding])];
+        }
     };
     let once = Checked::new(ONCE.0, ONCE.1, shared_findings(volume, &allocation, &ground.shared));
     let found = |ranges: &[std::ops::Range<u64>], severity, says: &str| {
@@ -312,7 +384,8 @@ fn shared_findings(volume: &dyn Volume, allocation: &Allocation, shared: &[u64])
     if owners.is_empty() {
         return Vec::new();
     }
-    volume.claims(&mut |path, extents| {
+    // They were all seen a moment ago.
+    let _ = volume.claims(&mut |path, extents| {
         for range in extents.iter().map(|extent| allocation.units_of(extent)) {
             for (_, names) in owners.range_mut(range) {
                 if names.len() < 4 && names.last().is_none_or(|last| last != path) {

@@ -81,7 +81,7 @@ impl Volume for Toy {
         })
     }
 
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         for (name, ranges) in &self.files {
             let extent = |units: &std::ops::Range<u64>| Extent {
                 stream_at: 0,
@@ -90,6 +90,7 @@ impl Volume for Toy {
             };
             each(name, &ranges.iter().map(extent).collect::<Vec<_>>());
         }
+        Ok(())
     }
 }
 
@@ -159,7 +160,7 @@ fn a_volume_with_too_many_units_says_that_it_was_not_cross_checked() {
     struct Vast(Toy);
     let vast = Vast(toy(&[], 0));
     let allocation = Allocation { units: MOST_UNITS + 1, ..vast.0.allocation().unwrap() };
-    assert!(ground(&vast.0, &allocation).is_none());
+    assert!(ground(&vast.0, &allocation).is_err());
 }
 
 proptest! {

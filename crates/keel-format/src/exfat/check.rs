@@ -7,6 +7,7 @@ use keel_source::ByteOffset;
 use super::ExFatVolume;
 use super::layout::{MEDIA_FAILURE, VOLUME_DIRTY};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
+use crate::device::hold;
 use crate::{Finding, NodeId, NodeKind, Repair, Severity, Volume, read_bytes};
 
 /// The most findings that one rule reports.
@@ -44,7 +45,11 @@ fn names(volume: &ExFatVolume) -> Checked {
     let mut folders = vec![(NodeId(0), String::new())];
     let _ = volume.walk(crate::Deleted::Hide, &mut |found| {
         if found.entry.kind == NodeKind::Directory {
-            folders.push((found.entry.id, format!("{}/{}", found.folder, found.entry.name)));
+            let path = format!("{}/{}", found.folder, found.entry.name);
+            if hold(volume.source().as_ref(), ByteOffset(0), "folder", path.len() as u64).is_err() {
+                return ControlFlow::Break(());
+            }
+            folders.push((found.entry.id, path));
         }
         ControlFlow::Continue(())
     });

@@ -11,7 +11,8 @@ use super::layout::{
     BITMAP, IN_USE, LABEL, NO_FAT_CHAIN, RawAllocation, RawStream, STREAM, UPCASE, VOLUME_DIRTY, table_checksum,
 };
 use super::upcase::UpCase;
-use crate::chain::{Chain, Link, LinkTable};
+use crate::chain::{Chain, LINKS_A_STEP, Link, LinkTable};
+use crate::device::step;
 use crate::pages::Pages;
 use crate::{
     Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity,
@@ -189,6 +190,7 @@ impl ExFatVolume {
             clusters: u64::from(self.geometry.cluster_count),
             link: &|cluster| self.link(cluster),
             entry_at: &|cluster| self.geometry.fat_at() + u64::from(cluster) * 4,
+            source: self.pages.source().as_ref(),
         };
         Chain::follow(&table, first, wanted)
     }
@@ -214,15 +216,25 @@ impl ExFatVolume {
             let at = self.geometry.fat_at();
             return Err(FormatError::value("directory", at, "FirstCluster", 0, "a cluster of the volume"));
         }
+        // No folder is longer, whatever its entry says.
+        let mut left = LARGEST_DIRECTORY;
         for extent in extents {
             let Some(start) = extent.volume_at else { continue };
+            let bytes = extent.bytes.min(left);
+            left -= bytes;
             let mut done = 0;
-            while done < extent.bytes {
+            while done < bytes {
                 let at = start + done;
-                let len = STEP.min(extent.bytes - done);
+                if at.0 >= self.pages.source().len() {
+                    findings.push(Finding::at(Severity::Broken, at, "a directory leads behind the end", "its clusters"));
+                    findings.truncate(MOST_FINDINGS);
+                    break;
+                }
+                let len = STEP.min(bytes - done);
                 done += len;
                 let bytes = match self.pages.bytes(at, usize::try_from(len).unwrap_or(0), "directory") {
                     Ok(bytes) => bytes,
+                    Err(error) if error.is_spent() => return Err(error),
                     Err(error) => {
                         let what = "a part of a directory cannot be read: its entries there are missing";
                         findings.push(Finding::at(Severity::Broken, at, what, error.to_string()));
@@ -274,8 +286,12 @@ impl ExFatVolume {
         }
         let Some(allocation) = self.deleted_ground() else { return (self.chain(first, bytes, true), true) };
         let mut chain = Chain::default();
-        for cluster in first..self.geometry.cluster_count.saturating_add(2) {
-            if chain.clusters >= wanted {
+        // Behind its last byte the bitmap says nothing.
+        let said = u32::try_from(allocation.bits.len().saturating_mul(8)).unwrap_or(u32::MAX);
+        for cluster in first..self.geometry.cluster_count.min(said).saturating_add(2) {
+            let at = ByteOffset(0);
+            let spent = u64::from(cluster) % LINKS_A_STEP == 0 && step(self.pages.source().as_ref(), at, "bitmap", 1).is_err();
+            if chain.clusters >= wanted || spent {
                 break;
             }
             match allocation.is_used(u64::from(cluster).saturating_sub(2)) {
@@ -363,7 +379,13 @@ impl Volume for ExFatVolume {
         deleted: Deleted,
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        tree::walk(self, &|entry| Ok(u64::from(self.stream_of(entry.id)?.first_cluster.get())), deleted, each)
+        tree::walk(
+            self,
+            self.pages.source().as_ref(),
+            &|entry| Ok(u64::from(self.stream_of(entry.id)?.first_cluster.get())),
+            deleted,
+            each,
+        )
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
@@ -397,7 +419,7 @@ impl Volume for ExFatVolume {
         super::check::allocation(self)
     }
 
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         each("the root folder", &self.extents_of(&self.root_chain()));
         let system = [("the allocation bitmap", self.core.bitmap), ("the up-case table", self.core.upcase)];
         for (name, entry) in system.into_iter().filter_map(|(name, entry)| Some((name, entry?))) {
@@ -408,6 +430,7 @@ impl Volume for ExFatVolume {
             each(&path, &self.extents(found.entry.id).unwrap_or_default());
             ControlFlow::Continue(())
         });
+        Ok(())
     }
 
     fn rules(&self) -> Vec<Checked> {

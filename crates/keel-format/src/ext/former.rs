@@ -14,6 +14,7 @@ use super::layout::{BG_BLOCK_UNINIT, BG_INODE_UNINIT, ROOT_INODE, RawSuperblock,
 use super::read::Takes;
 use super::{ExtGeometry, ExtVolume, Inode, RawName};
 use crate::clue::Clues;
+use crate::device::step;
 use crate::former::{Former, Host, told};
 use crate::remnant::{Forest, Remnant};
 use crate::{Entry, Existence, FormatError, FoundVolume, Geometry, NodeId, NodeKind, View, Volume, read_bytes};
@@ -160,7 +161,8 @@ pub(crate) fn open_former(source: SharedSource, what: &FormerExt) -> Remnant<Ext
     let takes = what.before.map_or(Takes::ByChecksum, Takes::Before);
     let volume = ExtVolume::unrooted(source, what.geometry, takes);
     let forest = Gathered::default().folders(&volume, &what.folders).forest;
-    Remnant::new(volume, forest, WHY)
+    let source = SharedSource::clone(volume.source());
+    Remnant::new(volume, source, forest, WHY)
 }
 
 /// Opens the volume in `source`; one whose root is gone by the folders and files that its inode tables still hold.
@@ -169,6 +171,10 @@ pub(crate) fn open_former(source: SharedSource, what: &FormerExt) -> Remnant<Ext
 /// [`FormatError`] when neither the root nor anything else of it is left.
 pub(crate) fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Box<dyn Volume>, FormatError> {
     const WHY: &str = "the root folder is gone";
+    if !geometry.fits(source.len()) {
+        let groups = u64::from(geometry.groups());
+        return Err(FormatError::value("superblock", ByteOffset(SUPERBLOCK_AT), "groups", groups, "no more than have room"));
+    }
     let opened = ExtVolume::open(SharedSource::clone(&source), geometry);
     let gone = match &opened {
         Ok(volume) if volume.has_root() => None,
@@ -181,7 +187,8 @@ pub(crate) fn open(source: SharedSource, geometry: ExtGeometry) -> Result<Box<dy
     };
     let volume = ExtVolume::unrooted(source, geometry, Takes::All);
     let gathered = Gathered::default().tables(&volume);
-    if gathered.forest.is_empty() { Err(error) } else { Ok(Box::new(Remnant::new(volume, gathered.forest, WHY))) }
+    let source = SharedSource::clone(volume.source());
+    if gathered.forest.is_empty() { Err(error) } else { Ok(Box::new(Remnant::new(volume, source, gathered.forest, WHY))) }
 }
 
 /// A tree as it is put together.
@@ -284,6 +291,9 @@ pub(super) fn each_inode(volume: &ExtVolume, most: u64, each: &mut dyn FnMut(Ino
     let size = u64::from(geometry.inode_bytes.max(128));
     let mut left = most;
     for group in 0..geometry.groups() {
+        if step(volume.source().as_ref(), geometry.descriptor_at(group), "group descriptor", 1).is_err() {
+            break;
+        }
         let table = volume.best_descriptor(group).ok().and_then(|raw| geometry.block_at(inode_table(&raw)));
         let Some(at) = table else { continue };
         let count = u64::from(geometry.inodes_per_group).min(left);

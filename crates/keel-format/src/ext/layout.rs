@@ -304,6 +304,13 @@ impl ExtGeometry {
         Ok(())
     }
 
+    /// True when the descriptors of all groups have room in `room` bytes: fields of a superblock may claim more groups than any
+    /// drive has.
+    #[must_use]
+    pub fn fits(&self, room: u64) -> bool {
+        u64::from(self.groups()).saturating_mul(u64::from(self.descriptor_bytes)) <= room
+    }
+
     /// Length of the volume in bytes.
     #[must_use]
     pub fn volume_bytes(&self) -> u64 {

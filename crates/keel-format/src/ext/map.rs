@@ -5,6 +5,7 @@ use std::ops::Range;
 use keel_source::ByteOffset;
 
 use super::{ExtGeometry, Inode};
+use crate::device::hold;
 use crate::pages::Pages;
 use crate::{Extent, FormatError, Problem, View};
 
@@ -14,6 +15,9 @@ const EXTENT_MAGIC: u16 = 0xF30A;
 const DEEPEST: u16 = 5;
 /// The most blocks of a map that are read for one file.
 const MOST_MAP_BLOCKS: usize = 65_536;
+
+/// Bytes that an extent and what it holds take in memory.
+const EXTENT_BYTES: u64 = (size_of::<Extent>() + size_of::<Range<u64>>()) as u64;
 
 /// Where the blocks of one file are.
 pub(super) struct Map {
@@ -29,11 +33,24 @@ struct Builder {
     held: Vec<Range<u64>>,
     end: u64,
     limit: u64,
+    /// Blocks that may still be held: no file has more than its volume.
+    left: u64,
 }
 
 impl Builder {
-    fn new(bytes: u64) -> Self {
-        Self { extents: Vec::new(), held: Vec::new(), end: 0, limit: bytes }
+    fn new(bytes: u64, geometry: &ExtGeometry) -> Self {
+        Self { extents: Vec::new(), held: Vec::new(), end: 0, limit: bytes, left: geometry.blocks }
+    }
+
+    /// Takes blocks into what the file holds; false when they are more than the volume has.
+    fn holds(&mut self, blocks: Range<u64>) -> bool {
+        let Some(left) = self.left.checked_sub(blocks.end.saturating_sub(blocks.start)) else { return false };
+        self.left = left;
+        match self.held.last_mut().filter(|last| last.end == blocks.start) {
+            Some(last) => last.end = blocks.end,
+            None => self.held.push(blocks),
+        }
+        true
     }
 
     /// Adds `bytes` at `stream_at`; a hole before them is filled. What overlaps what is there already is left out.
@@ -71,7 +88,7 @@ impl Builder {
 /// # Errors
 /// [`FormatError`] when a node of the tree cannot be read or does not hold.
 pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
-    let mut builder = Builder::new(bytes);
+    let mut builder = Builder::new(bytes, geometry);
     let mut read = 0;
     let view = View::new("extent tree", inode.at + 40, &inode.raw.i_block);
     node(pages, geometry, view, None, &mut read, &mut builder)?;
@@ -107,13 +124,21 @@ fn node(
             if start.saturating_add(len) > geometry.blocks {
                 return Err(view.wrong(offset + 8, "ee_start", start, "blocks of the volume"));
             }
-            builder.held.push(start..start + len);
+            if !builder.holds(start..start + len) {
+                return Err(view.error(offset, Problem::Endless { field: "extent tree", limit: geometry.blocks }));
+            }
+            if len == 0 {
+                return Err(view.wrong(offset + 4, "ee_len", 0, "at least one block"));
+            }
+            hold(pages.source().as_ref(), view.position(), "extent tree", EXTENT_BYTES)?;
             builder.add(block * size, geometry.block_at(start).filter(|_| written), len * size);
         } else {
             let high = u64::from(view.u16(offset + 8, "ei_leaf_hi")?);
             let leaf = u64::from(view.u32(offset + 4, "ei_leaf_lo")?) | high << 32;
             let at = geometry.block_at(leaf).ok_or_else(|| view.wrong(offset + 4, "ei_leaf", leaf, "a block of the volume"))?;
-            builder.held.push(leaf..leaf + 1);
+            if !builder.holds(leaf..leaf + 1) {
+                return Err(view.error(offset, Problem::Endless { field: "extent tree", limit: geometry.blocks }));
+            }
             *read += 1;
             if *read > MOST_MAP_BLOCKS {
                 return Err(view.error(offset, Problem::Endless { field: "extent tree", limit: MOST_MAP_BLOCKS as u64 }));
@@ -130,7 +155,7 @@ fn node(
 /// # Errors
 /// [`FormatError`] when a map block cannot be read or points out of the volume.
 pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
-    let mut walk = MapWalk { pages, geometry, builder: Builder::new(bytes), next: 0, read: 0 };
+    let mut walk = MapWalk { pages, geometry, builder: Builder::new(bytes, geometry), next: 0, read: 0 };
     let view = View::new("block map", inode.at + 40, &inode.raw.i_block);
     for index in 0..15usize {
         if walk.next >= bytes {
@@ -162,14 +187,15 @@ impl MapWalk<'_> {
         }
         let outside = || view.wrong(offset, "block pointer", u64::from(block), "a block of the volume");
         let at = self.geometry.block_at(u64::from(block)).ok_or_else(outside)?;
-        match self.builder.held.last_mut().filter(|last| last.end == u64::from(block)) {
-            Some(last) => last.end += 1,
-            None => self.builder.held.push(u64::from(block)..u64::from(block) + 1),
+        if !self.builder.holds(u64::from(block)..u64::from(block) + 1) {
+            return Err(view.error(offset, Problem::Endless { field: "block map", limit: self.geometry.blocks }));
         }
         if level == 0 {
+            let extents = self.builder.extents.len();
             self.builder.add(self.next, Some(at), size);
             self.next = self.next.saturating_add(size);
-            return Ok(());
+            let more = (self.builder.extents.len() - extents) as u64;
+            return hold(self.pages.source().as_ref(), view.position(), "block map", more * EXTENT_BYTES);
         }
         self.read += 1;
         if self.read > MOST_MAP_BLOCKS {

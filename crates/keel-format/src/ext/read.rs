@@ -14,6 +14,7 @@ use super::layout::{
     SUPERBLOCK_AT,
 };
 use super::{ExtGeometry, Inode, journal};
+use crate::device::hold;
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
@@ -307,7 +308,7 @@ impl ExtVolume {
         }
         let mut findings = Vec::new();
         let size = u64::from(self.geometry.block_bytes);
-        let bytes = inode.bytes().min(LARGEST_DIRECTORY);
+        let bytes = inode.bytes().min(LARGEST_DIRECTORY).min(self.pages.source().len());
         for extent in inode.extents(&self.pages, &self.geometry)? {
             let Some(start) = extent.volume_at else { continue };
             let blocks = extent.bytes.min(bytes.saturating_sub(extent.stream_at)) / size;
@@ -316,6 +317,7 @@ impl ExtVolume {
                 let read = self.pages.bytes(at, self.geometry.block_bytes as usize, "directory block");
                 let (names, finding) = match read {
                     Ok(bytes) => entries(&bytes, at, self.geometry.inodes),
+                    Err(error) if error.is_spent() => return Err(error),
                     Err(error) => {
                         let what = "a directory block cannot be read: its entries are missing";
                         (Vec::new(), Some(Finding::at(Severity::Broken, at, what, error.to_string())))
@@ -410,6 +412,12 @@ impl Volume for ExtVolume {
             let shown = (name.present || deleted == Deleted::Show) && name.name != b"." && name.name != b"..";
             let Some(entry) = self.entry(&name).filter(|_| shown) else { return ControlFlow::Continue(()) };
             if deleted == Deleted::Show {
+                // What was listed is kept in mind; where that does not fit the listing ends, and says so.
+                let bytes = (name.name.len() + size_of::<(u32, Vec<u8>)>()) as u64;
+                if hold(self.pages.source().as_ref(), inode.at, "directory", bytes).is_err() {
+                    stopped = true;
+                    return ControlFlow::Break(());
+                }
                 listed.insert((name.inode, name.name));
             }
             let flow = each(entry);
@@ -427,7 +435,7 @@ impl Volume for ExtVolume {
         deleted: Deleted,
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        tree::walk(self, &|entry| Ok(entry.id.0), deleted, each)
+        tree::walk(self, self.pages.source().as_ref(), &|entry| Ok(entry.id.0), deleted, each)
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
@@ -473,8 +481,9 @@ impl Volume for ExtVolume {
         super::check::allocation(self)
     }
 
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         super::check::claims(self, each);
+        Ok(())
     }
 
     fn mark(&self, allocation: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {

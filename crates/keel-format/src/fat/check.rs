@@ -41,14 +41,18 @@ fn different(volume: &FatVolume) -> Vec<u64> {
     const STEP: u64 = 64 << 10;
     let geometry = volume.geometry();
     let mut regions = Vec::new();
-    for at in (0..geometry.fat_bytes()).step_by(65_536) {
-        let len = usize::try_from(STEP.min(geometry.fat_bytes() - at)).unwrap_or(0);
+    let there = geometry.fat_bytes().min(volume.source().len());
+    for at in (0..there).step_by(65_536) {
+        let len = usize::try_from(STEP.min(there - at)).unwrap_or(0);
         let read = |copy| read_lenient(volume.source().as_ref(), geometry.fat_at(copy) + at, len, "FAT").map(|(bytes, _)| bytes);
         let Ok(first) = read(0) else { continue };
         for other in (1..geometry.fats).filter_map(|copy| read(copy).ok()) {
             let pairs = first.chunks(512).zip(other.chunks(512)).enumerate();
             let own = pairs.filter(|(_, (one, two))| one != two).map(|(index, _)| at / REGION + index as u64);
             regions.extend(own);
+        }
+        if regions.len() > MOST_REGIONS {
+            break;
         }
     }
     regions.sort_unstable();
@@ -105,7 +109,12 @@ fn each_chain(volume: &FatVolume, choice: &Choice, copy: u32, mut fitting: impl 
     let geometry = volume.geometry();
     let from = |cluster: u32| choice.get(&region_of(geometry, cluster)).copied().unwrap_or(copy);
     let link = |cluster: u32| super::table::link_of(volume.table().entry_in(from(cluster), cluster));
-    let table = LinkTable { clusters: geometry.cluster_count(), link: &link, entry_at: &|_| geometry.fat_at(copy) };
+    let table = LinkTable {
+        clusters: geometry.cluster_count(),
+        link: &link,
+        entry_at: &|_| geometry.fat_at(copy),
+        source: volume.source().as_ref(),
+    };
     volume.each_slot(&mut |_, slot| {
         let cluster_bytes = u64::from(geometry.cluster_bytes()).max(1);
         let wanted = u64::from(slot.raw.file_size.get()).div_ceil(cluster_bytes);
@@ -253,7 +262,8 @@ fn marks(volume: &FatVolume) -> Checked {
 /// A bit for each cluster that the FAT does not count as free.
 pub(super) fn allocation(volume: &FatVolume) -> Option<Allocation> {
     let geometry = volume.geometry();
-    let units = geometry.cluster_count();
+    // What the source has no entries of counts as nothing.
+    let units = volume.table().clusters_there();
     if units > MOST_CLUSTERS {
         return None;
     }
@@ -261,6 +271,9 @@ pub(super) fn allocation(volume: &FatVolume) -> Option<Allocation> {
     for (index, byte) in bits.iter_mut().enumerate() {
         for bit in 0..8u32 {
             let cluster = u32::try_from(index).ok()?.checked_mul(8)?.checked_add(bit + 2)?;
+            if !volume.table().goes_on(cluster) {
+                return None;
+            }
             let used = u64::from(cluster) < units + 2 && !matches!(volume.table().entry(cluster), Some(0 | 0x0FFF_FFF7));
             *byte |= u8::from(used) << bit;
         }

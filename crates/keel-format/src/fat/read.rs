@@ -17,6 +17,9 @@ use crate::{
 /// The largest directory: the specification allows 65,536 entries of 32 bytes.
 const LARGEST_DIRECTORY: u64 = 65_536 * 32;
 
+/// The most findings that one examination reports.
+const MOST_FINDINGS: usize = 200;
+
 /// A FAT12, FAT16 or FAT32 volume. The root folder has number 0, every other node the byte offset of its short entry.
 pub struct FatVolume {
     source: SharedSource,
@@ -204,9 +207,9 @@ impl FatVolume {
     /// Free clusters from `first` on; what others use is passed over. Nothing when `first` itself is used.
     fn free_run(&self, first: u32, wanted: u64) -> Chain {
         let mut chain = Chain::default();
-        let end = u32::try_from(self.geometry.cluster_count() + 2).unwrap_or(u32::MAX);
+        let end = u32::try_from(self.table.clusters_there() + 2).unwrap_or(u32::MAX);
         for cluster in first..end {
-            if chain.clusters >= wanted {
+            if chain.clusters >= wanted || !self.table.goes_on(cluster) {
                 break;
             }
             match self.table.entry(cluster) {
@@ -223,7 +226,8 @@ impl FatVolume {
     fn bridged(&self, mut chain: Chain, wanted: u64) -> Chain {
         while chain.clusters < wanted {
             let Some(next) = chain.runs.last().and_then(|(first, count)| first.checked_add(*count)) else { break };
-            if u64::from(next) >= self.geometry.cluster_count() + 2 || !self.table.is_unknown(next) {
+            let inside = u64::from(next) < self.geometry.cluster_count() + 2;
+            if !inside || !self.table.is_unknown(next) || !self.table.goes_on(next) {
                 break;
             }
             chain.push(next);
@@ -270,7 +274,7 @@ impl Volume for FatVolume {
         deleted: Deleted,
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        tree::walk(self, &|entry| self.directory_start(entry.id).map(u64::from), deleted, each)
+        tree::walk(self, self.source.as_ref(), &|entry| self.directory_start(entry.id).map(u64::from), deleted, each)
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
@@ -312,9 +316,10 @@ impl Volume for FatVolume {
         super::check::allocation(self)
     }
 
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         each("the root folder", &self.whole_ground(None));
         self.each_slot(&mut |path, slot| each(path, &self.whole_ground(Some(slot))));
+        Ok(())
     }
 
     fn mark(&self, _: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {
@@ -351,7 +356,7 @@ impl FatVolume {
     #[must_use]
     pub fn free_clusters(&self) -> Option<u32> {
         const MOST: u64 = 4 << 20;
-        let last = u32::try_from(self.geometry.cluster_count()).ok().filter(|count| u64::from(*count) <= MOST)? + 2;
+        let last = u32::try_from(self.table.clusters_there()).ok().filter(|count| u64::from(*count) <= MOST)? + 2;
         u32::try_from((2..last).filter(|cluster| self.table.entry(*cluster) == Some(0)).count()).ok()
     }
 
@@ -368,12 +373,16 @@ impl FatVolume {
             let mut different = 0u64;
             let mut first_difference = None;
             let mut at = 0;
-            while at < self.geometry.fat_bytes() {
-                let len = usize::try_from(STEP.min(self.geometry.fat_bytes() - at)).unwrap_or(0);
+            let there = self.geometry.fat_bytes().min(self.source.len());
+            while at < there {
+                let len = usize::try_from(STEP.min(there - at)).unwrap_or(0);
                 let main = read_lenient(self.source.as_ref(), self.geometry.fat_at(0) + at, len, "FAT");
                 let other = read_lenient(self.source.as_ref(), self.geometry.fat_at(copy) + at, len, "FAT");
                 if let (Ok((main, lost)), Ok((other, also))) = (main, other) {
                     if lost + also > 0 {
+                        if findings.len() >= MOST_FINDINGS {
+                            break;
+                        }
                         let range = ByteRange::sized(self.geometry.fat_at(0) + at, len as u64);
                         findings.push(Finding::at(
                             Severity::Doubt,

@@ -1,8 +1,10 @@
 //! Following chains in a file allocation table.
 
-use keel_source::SharedSource;
+use keel_source::{ByteOffset, SharedSource, Source};
 
 use super::FatGeometry;
+use crate::chain::LINKS_A_STEP;
+use crate::device::step;
 use crate::pages::Pages;
 use crate::{Chain, Link, LinkTable, VolumeKind};
 
@@ -95,7 +97,26 @@ impl FatTable {
     pub fn chain(&self, first: u32, limit: u64) -> Chain {
         let link = |cluster: u32| self.link(cluster);
         let entry_at = |cluster: u32| self.geometry.fat_at(0) + u64::from(cluster) * self.geometry.entry_bits() / 8;
-        Chain::follow(&LinkTable { clusters: self.geometry.cluster_count(), link: &link, entry_at: &entry_at }, first, limit)
+        let clusters = self.geometry.cluster_count();
+        Chain::follow(&LinkTable { clusters, link: &link, entry_at: &entry_at, source: self.source() }, first, limit)
+    }
+
+    /// What it is read from.
+    pub(super) fn source(&self) -> &dyn Source {
+        self.pages.source().as_ref()
+    }
+
+    /// Count of clusters whose entries can stand in the source: a boot sector may claim more.
+    #[must_use]
+    pub fn clusters_there(&self) -> u64 {
+        let room = self.source().len().saturating_sub(self.geometry.fat_at(0).0).min(self.geometry.fat_bytes());
+        let entries = room.saturating_mul(8) / self.geometry.entry_bits().max(1);
+        self.geometry.cluster_count().min(entries.saturating_sub(2))
+    }
+
+    /// One step of the budget for every few entries that are looked at one after the other; false when it is spent.
+    pub(super) fn goes_on(&self, cluster: u32) -> bool {
+        u64::from(cluster) % LINKS_A_STEP != 0 || step(self.source(), ByteOffset(0), "FAT", 1).is_ok()
     }
 
     /// Where a chain lies, as extents of the volume.

@@ -71,6 +71,12 @@ impl Tree {
         self.header.total_nodes.get()
     }
 
+    /// Count of nodes that the extents of the file have room for: a header may claim more.
+    fn nodes_there(&self, pages: &Pages) -> u64 {
+        let bytes = self.extents.iter().fold(0u64, |sum, extent| sum.saturating_add(extent.bytes)).min(pages.source().len());
+        (bytes / u64::from(self.header.node_size.get()).max(512)).min(u64::from(self.header.total_nodes.get()))
+    }
+
     /// Its header record.
     #[must_use]
     pub fn header(&self) -> &RawTreeHeader {
@@ -150,7 +156,10 @@ impl Tree {
         order: &dyn Fn(&[u8]) -> Ordering,
         each: &mut dyn FnMut(LeafRecord<'_>) -> ControlFlow<()>,
     ) -> Result<(), FormatError> {
-        for _ in 0..=self.header.total_nodes.get() {
+        let limit = self.nodes_there(pages);
+        // Brent's way to see leaves that lead back to themselves.
+        let (mut anchor, mut power, mut steps) = (node.number, 1u64, 0u64);
+        for _ in 0..=limit {
             for index in 0..node.records() {
                 let (key, data) = node.record(index)?;
                 if order(key) != Ordering::Less && each(LeafRecord { node: node.number, index, key, data }).is_break() {
@@ -161,13 +170,19 @@ impl Tree {
             if next == 0 {
                 return Ok(());
             }
+            steps += 1;
+            if next == anchor {
+                return Err(FormatError::new("B-tree", node.at, Problem::Endless { field: "fLink", limit: steps }));
+            }
+            if steps == power {
+                (anchor, power, steps) = (next, power.saturating_mul(2), 0);
+            }
             node = self.node(pages, next)?;
             if node.descriptor.kind != NODE_LEAF {
                 let view = View::new("B-tree node", node.at, &node.bytes);
                 return Err(view.wrong(8, "kind", u64::from(node.descriptor.kind.cast_unsigned()), "a leaf behind a leaf"));
             }
         }
-        let limit = u64::from(self.header.total_nodes.get());
         Err(FormatError::new("B-tree", node.at, Problem::Endless { field: "fLink", limit }))
     }
 }

@@ -7,10 +7,13 @@ use keel_source::{ByteOffset, SharedSource};
 use super::layout::{ATTRIBUTE_INCONSISTENT, ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, HEADER_AT, RawHeader};
 use super::{HfsVolume, journal, make, mend};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
+use crate::device::hold;
 use crate::structure::Compute;
 use crate::{Extent, Finding, Repair, Severity, read_bytes};
 use zerocopy::IntoBytes;
 
+/// Bytes that an entry of the sets of folders and threads takes.
+const THREAD_BYTES: u64 = 16;
 /// The largest map of blocks that is held, in bytes.
 const LARGEST_MAP: u64 = 64 << 20;
 /// The most bytes that a replay stages.
@@ -162,6 +165,8 @@ fn counts(volume: &HfsVolume) -> Checked {
 fn threads(volume: &HfsVolume) -> Checked {
     let (mut folders, mut threads): (HashSet<u32>, HashSet<u32>) = (HashSet::new(), HashSet::new());
     let walked = volume.each_catalog_record(&mut |folder, thread| {
+        // Where they do not fit the budget is spent, and nothing is said of them.
+        let _ = hold(volume.source().as_ref(), ByteOffset(0), "catalog", THREAD_BYTES);
         folders.extend(folder);
         threads.extend(thread);
     });

@@ -113,8 +113,10 @@ fn unpack(method: Method, packed: &[u8], limit: usize) -> Option<Vec<u8>> {
 }
 
 fn lzfse(packed: &[u8], limit: usize) -> Option<Vec<u8>> {
+    // A few packed bytes may stand for gigabytes: no more is unpacked than is wanted.
     let mut out = Vec::new();
-    lzfse_rust::decode_bytes(packed, &mut out).ok()?;
+    let mut decoder = lzfse_rust::LzfseRingDecoder::default();
+    decoder.reader_bytes(packed).take(limit as u64 + 1).read_to_end(&mut out).ok()?;
     (out.len() <= limit).then_some(out)
 }
 

@@ -276,7 +276,8 @@ fn remnant(source: SharedSource, what: &FormerHfs, why: &'static str) -> Result<
         forest.add(u64::from(one.parent), entry, own);
     }
     let count = forest.len();
-    Ok((Remnant::new(volume, forest, why), count))
+    let source = SharedSource::clone(volume.source());
+    Ok((Remnant::new(volume, source, forest, why), count))
 }
 
 /// A record of a leaf that is left.

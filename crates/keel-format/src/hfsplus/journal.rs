@@ -24,6 +24,9 @@ const IN_FS: u32 = 1;
 /// The most transactions that are followed.
 const MOST_LISTS: u64 = 1 << 20;
 
+/// The most sectors that are redirected, the same one many times among them.
+const MOST_PIECES: u64 = 1 << 23;
+
 /// What the journal holds, keyed by units of `unit` bytes.
 pub(super) struct Journal {
     /// Bytes of a unit: the sector size that the journal counts in.
@@ -169,6 +172,7 @@ struct Walk<'a> {
 impl Walk<'_> {
     fn run(&self, journal: &mut Journal) -> Result<(), FormatError> {
         let mut offset = self.start;
+        let mut units = 0u64;
         for _ in 0..MOST_LISTS {
             if offset == self.end {
                 return Ok(());
@@ -194,15 +198,19 @@ impl Walk<'_> {
                     let newer = Newer { at: self.ring.at + data, head: None };
                     // A block that was given up has no number.
                     if let Some(target) = number.checked_add(piece).filter(|_| number != u64::MAX) {
+                        if journal.newer.len() >= MOST_UNITS {
+                            return Err(view.error(entry, Problem::Endless { field: "journal", limit: MOST_UNITS as u64 }));
+                        }
                         journal.newer.insert(target, newer);
+                    }
+                    units += 1;
+                    if units > MOST_PIECES {
+                        return Err(view.error(entry, Problem::Endless { field: "journal", limit: MOST_PIECES }));
                     }
                     data = self.ring.step(data, journal.unit);
                 }
             }
             journal.transactions += 1;
-            if journal.newer.len() > MOST_UNITS {
-                return Err(view.error(0, Problem::Endless { field: "journal", limit: MOST_UNITS as u64 }));
-            }
             offset = data;
         }
         Err(FormatError::new("journal", self.ring.at, Problem::Endless { field: "journal", limit: MOST_LISTS }))

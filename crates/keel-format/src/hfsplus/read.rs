@@ -19,6 +19,7 @@ use super::layout::{
     RawHeader,
 };
 use super::{HfsGeometry, journal};
+use crate::device::hold;
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
@@ -32,6 +33,8 @@ const PRIVATE_FILES: &str = "\0\0\0\0HFS+ Private Data";
 const PRIVATE_FOLDERS: &str = ".HFS+ Private Directory Data\r";
 /// The most files behind hard links that are kept in mind.
 const MOST_LINKS: usize = 4 << 20;
+/// Bytes that one of them takes in memory.
+const LINK_BYTES: u64 = 32;
 /// The most bytes of a compression attribute: content that is longer lies in the resource fork.
 const LARGEST_HEAD: usize = 1 << 20;
 /// Name of the stream that is the resource fork, as other systems show it.
@@ -362,7 +365,8 @@ impl HfsVolume {
         for folder in private {
             self.records_of(folder, &mut |node, units, _| {
                 links.extend(LinkKey::named(&String::from_utf16_lossy(&units)).map(|key| (key, node)));
-                if links.len() < MOST_LINKS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+                let held = hold(self.pages.source().as_ref(), ByteOffset(0), "hard links", LINK_BYTES);
+                if links.len() < MOST_LINKS && held.is_ok() { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
             })?;
         }
         Ok(links)
@@ -506,7 +510,7 @@ impl Volume for HfsVolume {
         deleted: Deleted,
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
-        tree::walk(self, &|entry| self.folder_id(entry.id).map(u64::from), deleted, each)
+        tree::walk(self, self.pages.source().as_ref(), &|entry| self.folder_id(entry.id).map(u64::from), deleted, each)
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
@@ -562,8 +566,9 @@ impl Volume for HfsVolume {
         super::check::allocation(self)
     }
 
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         super::check::claims(self, each);
+        Ok(())
     }
 
     fn rules(&self) -> Vec<Checked> {

@@ -310,7 +310,7 @@ fn attributes_are_streams_in_the_tree_and_in_blocks_of_their_own() {
     }
     assert!(volume.open(file, "of another").is_err() && volume.open(file, "rsrc").is_err());
     let mut ground = Vec::new();
-    volume.claims(&mut |name, extents| ground.extend((name == "photo of file 16").then(|| extents.to_vec())));
+    volume.claims(&mut |name, extents| ground.extend((name == "photo of file 16").then(|| extents.to_vec()))).unwrap();
     let places: Vec<(Option<ByteOffset>, u64)> = ground.concat().iter().map(|extent| (extent.volume_at, extent.bytes)).collect();
     assert_eq!(places, [(Some(ByteOffset(1300 * BLOCK)), BLOCK), (Some(ByteOffset(1310 * BLOCK)), 2 * BLOCK)]);
 }
@@ -343,6 +343,6 @@ proptest::proptest! {
                 proptest::prop_assert!(read.is_ok_and(|read| read <= 1 << 16));
             }
         }
-        volume.claims(&mut |_, _| {});
+        let _ = volume.claims(&mut |_, _| {});
     }
 }

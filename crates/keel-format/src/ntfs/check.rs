@@ -9,6 +9,7 @@ use super::layout::{BITMAP, DATA, IN_USE, IS_DIRECTORY, ROOT, VOLUME_INFORMATION
 use super::record::redo_fixups;
 use super::{Body, NtfsVolume, stream};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
+use crate::device::hold;
 use crate::{Extent, Finding, Repair, Severity, Volume, read_bytes, read_whole};
 
 /// The most findings that one rule reports.
@@ -31,7 +32,12 @@ fn sequences(volume: &NtfsVolume) -> Vec<u16> {
     let mut sequences = Vec::new();
     volume.scan(&|flags| flags & IN_USE != 0, &mut |number, record| {
         let index = usize::try_from(number).unwrap_or(usize::MAX);
-        if index >= sequences.len() && index < 1 << 30 {
+        if index >= sequences.len() {
+            // Records behind a hole have high numbers: what is kept for those before them has to fit.
+            let more = (index - sequences.len()).saturating_add(1).saturating_mul(size_of::<u16>()) as u64;
+            if hold(volume.source().as_ref(), record.position(), "file record", more).is_err() {
+                return ControlFlow::Break(());
+            }
             sequences.resize(index + 1, 0u16);
         }
         if let Some(slot) = sequences.get_mut(index) {
@@ -179,6 +185,7 @@ fn names(volume: &NtfsVolume, sequences: &[u16]) -> Checked {
         });
         if folder != ROOT && findings.len() < MOST_FINDINGS {
             findings.extend(damaged);
+            findings.truncate(MOST_FINDINGS);
         }
         if found.len() < MOST_FINDINGS { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
     });

@@ -2,11 +2,12 @@
 
 use std::ops::ControlFlow;
 
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{ByteOffset, SharedSource, Source};
 
 use super::attribute::FileName;
 use super::layout::{BITMAP, INDEX_ALLOCATION, INDEX_ROOT, NUMBER_MASK, RawIndexEntry, RawIndexHeader};
 use super::{MftMap, NtfsGeometry, NtfsVolume, Record, record, stream};
+use crate::device::step;
 use crate::{Finding, FormatError, Problem, Repair, Severity, StreamReader, View, read_whole};
 
 /// The name of the index over file names.
@@ -58,7 +59,8 @@ pub(super) fn each_name(
     // The size in the record is hostile: no block stands behind the last extent that has a place.
     let placed = extents.iter().filter(|extent| extent.volume_at.is_some());
     let mapped = placed.map(|extent| extent.stream_at.saturating_add(extent.bytes)).max().unwrap_or(0);
-    let count = (map.bytes.min(mapped) / u64::from(geometry.index_bytes)).min(MOST_BLOCKS);
+    let there = map.bytes.min(mapped).min(source.len());
+    let count = (there / u64::from(geometry.index_bytes)).min(MOST_BLOCKS);
     let mut blocks = stream::open(source, geometry, map, directory.position())?;
     for index in 0..count {
         let byte = usize::try_from(index / 8).ok().and_then(|byte| bitmap.get(byte)).copied();
@@ -67,14 +69,15 @@ pub(super) fn each_name(
             continue;
         }
         let stream_at = index * u64::from(geometry.index_bytes);
+        let after = extents.partition_point(|extent| extent.stream_at.saturating_add(extent.bytes) <= stream_at);
         let at = extents
-            .iter()
-            .find(|extent| extent.stream_at + extent.bytes > stream_at)
+            .get(after)
             .and_then(|extent| Some(extent.volume_at? + (stream_at - extent.stream_at)))
             .unwrap_or(directory.position());
-        match one_block(blocks.as_mut(), stream_at, at, size, &mut findings, each) {
+        match one_block(source.as_ref(), blocks.as_mut(), stream_at, at, size, &mut findings, each) {
             Ok(ControlFlow::Continue(())) => {}
             Ok(ControlFlow::Break(())) => break,
+            Err(error) if error.is_spent() => return Err(error),
             Err(error) => {
                 let what = format!("index block {index} of the directory is damaged: its names are missing");
                 if findings.len() < MOST_FINDINGS {
@@ -86,7 +89,9 @@ pub(super) fn each_name(
     Ok(findings)
 }
 
+#[allow(clippy::too_many_arguments, reason = "one block of a listing: what it is read from and what it is told to")]
 fn one_block(
+    source: &dyn Source,
     blocks: &mut dyn StreamReader,
     stream_at: u64,
     at: ByteOffset,
@@ -97,6 +102,7 @@ fn one_block(
     let mut block = vec![0; size];
     let missing = blocks.read(stream_at, &mut block);
     if let Some(range) = missing.first() {
+        step(source, at, "index block", 0)?;
         return Err(FormatError::new("index block", at, Problem::Unreadable { bytes: range.len() }));
     }
     if !block.starts_with(b"INDX") {
@@ -132,7 +138,10 @@ pub(super) fn without_dead(volume: &NtfsVolume, folder: u64, is_dead: &dyn Fn(u6
     }
     for extent in extents {
         let Some(start) = extent.volume_at else { continue };
-        for at in (0..extent.bytes).step_by(size).map(|inside| start + inside) {
+        if step(source.as_ref(), start, "index block", 1).is_err() {
+            break;
+        }
+        for at in (0..extent.bytes.min(source.len())).step_by(size).map(|inside| start + inside) {
             let Ok(mut block) = crate::read_bytes(source.as_ref(), at, size, "index block") else { continue };
             let sound = block.starts_with(b"INDX") && record::undo_fixups("index block", at, &mut block).is_ok();
             if sound && take_out(&mut block, BLOCK_HEADER, is_dead) > 0 && record::redo_fixups(&mut block) {

@@ -4,13 +4,14 @@ use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::sync::{Arc, OnceLock};
 
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{ByteOffset, SharedSource, Source};
 
 use super::attribute::{FileName, name_and_size, other_names, standard_times};
 use super::layout::{
     DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, REPARSE_POINT, ROOT, VOLUME_INFORMATION, VOLUME_NAME,
 };
 use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, reparse, stream};
+use crate::device::{hold, step};
 use crate::remnant::LOST;
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
@@ -21,6 +22,12 @@ use crate::{
 const SCAN_STEP: u64 = 1 << 20;
 /// The deepest path that is put together; a longer one is a circle of parents.
 const DEEPEST: usize = 1024;
+/// The longest path that is put together, in bytes: drivers allow 32,767 units.
+const LONGEST_PATH: usize = 3 * 32_767;
+/// Bytes of paths that are kept at a time.
+const MOST_PATH_BYTES: usize = 16 << 20;
+/// Bytes of a path that are one step of a budget.
+const PATH_STEP: usize = 256;
 /// The most deleted records that are remembered for listings.
 const MOST_DELETED: usize = 1 << 18;
 /// The most findings one walk reports.
@@ -182,7 +189,7 @@ impl NtfsVolume {
                 let len = SCAN_STEP.min(run_bytes - at);
                 let place = start + at;
                 let Ok((bytes, missing)) = read_lenient(self.source.as_ref(), place, len as usize, "MFT") else { break };
-                if missing > 0 {
+                if missing > 0 && findings.len() < MOST_FINDINGS {
                     findings.push(Finding::at(
                         Severity::Broken,
                         place,
@@ -196,6 +203,9 @@ impl NtfsVolume {
                     }
                     let this = number;
                     number += 1;
+                    if step(self.source.as_ref(), place, "file record", 1).is_err() {
+                        break 'runs;
+                    }
                     let flags =
                         raw.get(22..24).and_then(|flags| flags.first_chunk::<2>()).map_or(0, |flags| u16::from_le_bytes(*flags));
                     if !raw.starts_with(b"FILE") {
@@ -275,11 +285,13 @@ impl NtfsVolume {
             let mut map: HashMap<u64, Vec<Entry>> = HashMap::new();
             let mut count = 0;
             self.scan(&|flags| flags & IN_USE == 0, &mut |number, record| {
+                let mut fits = true;
                 if let Some(scanned) = self.scanned(number, &record) {
+                    fits = self.holds(&scanned.name.name);
                     map.entry(scanned.parent()).or_default().push(scanned.entry());
                     count += 1;
                 }
-                if count < MOST_DELETED { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+                if fits && count < MOST_DELETED { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
             });
             map
         })
@@ -313,51 +325,84 @@ impl NtfsVolume {
     fn folders(&self, findings: &mut Vec<Finding>) -> HashMap<u64, (u64, String)> {
         let mut folders = HashMap::new();
         findings.extend(self.scan(&|flags| flags & IS_DIRECTORY != 0, &mut |number, record| {
-            if let Some(scanned) = self.scanned(number, &record) {
-                folders.insert(number, (scanned.parent(), scanned.name.name));
-            }
-            ControlFlow::Continue(())
+            let Some(scanned) = self.scanned(number, &record) else { return ControlFlow::Continue(()) };
+            let fits = self.holds(&scanned.name.name);
+            folders.insert(number, (scanned.parent(), scanned.name.name));
+            if fits { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
         }));
         folders
     }
+
+    /// Keeps an entry of this name in memory; false when the budget has no room for it.
+    fn holds(&self, name: &str) -> bool {
+        hold(self.source.as_ref(), ByteOffset(0), "file record", (name.len() + size_of::<Entry>()) as u64).is_ok()
+    }
 }
 
-/// The path of folder `number`: cached, cut where parents lead in a circle.
-fn path_of(number: u64, folders: &HashMap<u64, (u64, String)>, paths: &mut HashMap<u64, Arc<str>>) -> Arc<str> {
-    if number == ROOT {
-        return Arc::from("");
+/// Paths of folders, put together from their records. Some are kept: a tree of a thousand levels has long ones.
+struct Paths<'a> {
+    folders: &'a HashMap<u64, (u64, String)>,
+    source: &'a dyn Source,
+    kept: HashMap<u64, Arc<str>>,
+    kept_bytes: usize,
+}
+
+impl<'a> Paths<'a> {
+    fn new(folders: &'a HashMap<u64, (u64, String)>, source: &'a dyn Source) -> Self {
+        Self { folders, source, kept: HashMap::new(), kept_bytes: 0 }
     }
-    if let Some(path) = paths.get(&number) {
-        return Arc::clone(path);
+
+    /// The path of folder `number`: cut where parents lead in a circle.
+    fn of(&mut self, number: u64) -> Arc<str> {
+        if number == ROOT {
+            return Arc::from("");
+        }
+        if let Some(path) = self.kept.get(&number) {
+            return Arc::clone(path);
+        }
+        let path = self.put_together(number);
+        // A step for every few bytes of it: what is too much ends the call, and is told there.
+        let _ = step(self.source, ByteOffset(0), "folder", 1 + (path.len() / PATH_STEP) as u64);
+        if self.kept_bytes > MOST_PATH_BYTES {
+            self.kept.clear();
+            self.kept_bytes = 0;
+        }
+        self.kept_bytes += path.len() + size_of::<(u64, Arc<str>)>();
+        self.kept.insert(number, Arc::clone(&path));
+        path
     }
-    let mut parts: Vec<&str> = Vec::new();
-    let mut here = number;
-    let mut base: Arc<str> = Arc::from(LOST);
-    while let Some((parent, name)) = folders.get(&here) {
-        parts.push(name);
-        if *parent == ROOT {
-            base = Arc::from("");
-            break;
+
+    fn put_together(&self, number: u64) -> Arc<str> {
+        let mut parts: Vec<&str> = Vec::new();
+        let mut here = number;
+        let mut base: Arc<str> = Arc::from(LOST);
+        while let Some((parent, name)) = self.folders.get(&here) {
+            parts.push(name);
+            if *parent == ROOT {
+                base = Arc::from("");
+                break;
+            }
+            if let Some(path) = self.kept.get(parent) {
+                base = Arc::clone(path);
+                break;
+            }
+            if parts.len() > DEEPEST || *parent == here {
+                break;
+            }
+            here = *parent;
         }
-        if let Some(path) = paths.get(parent) {
-            base = Arc::clone(path);
-            break;
+        let mut path = base.to_string();
+        for part in parts.into_iter().rev().take(DEEPEST) {
+            if path.len() > LONGEST_PATH {
+                break;
+            }
+            if !path.is_empty() {
+                path.push('/');
+            }
+            path.push_str(part);
         }
-        if parts.len() > DEEPEST || *parent == here {
-            break;
-        }
-        here = *parent;
+        Arc::from(path)
     }
-    let mut path = base.to_string();
-    for part in parts.into_iter().rev().take(DEEPEST) {
-        if !path.is_empty() {
-            path.push('/');
-        }
-        path.push_str(part);
-    }
-    let path: Arc<str> = Arc::from(path);
-    paths.insert(number, Arc::clone(&path));
-    path
 }
 
 impl Volume for NtfsVolume {
@@ -422,14 +467,14 @@ impl Volume for NtfsVolume {
     ) -> Result<Vec<Finding>, FormatError> {
         let mut findings = self.mft.findings.clone();
         let folders = self.folders(&mut findings);
-        let mut paths: HashMap<u64, Arc<str>> = HashMap::new();
+        let mut paths = Paths::new(&folders, self.source.as_ref());
         let wanted = move |flags: u16| flags & IN_USE != 0 || deleted == Deleted::Show;
         self.scan(&wanted, &mut |number, record| {
             if number < FIRST_USER {
                 return ControlFlow::Continue(());
             }
             let Some(scanned) = self.scanned(number, &record) else { return ControlFlow::Continue(()) };
-            let folder = path_of(scanned.parent(), &folders, &mut paths);
+            let folder = paths.of(scanned.parent());
             if folder.split('/').next() == Some(EXTEND) {
                 return ControlFlow::Continue(());
             }
@@ -438,7 +483,7 @@ impl Volume for NtfsVolume {
                 if flow.is_break() {
                     break;
                 }
-                let folder = path_of(name.raw.parent.get() & NUMBER_MASK, &folders, &mut paths);
+                let folder = paths.of(name.raw.parent.get() & NUMBER_MASK);
                 flow = each(WalkEntry { folder: &folder, entry: &scanned.entry_of(name) });
             }
             flow
@@ -485,8 +530,9 @@ impl Volume for NtfsVolume {
         super::check::allocation(self)
     }
 
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) {
+    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         super::check::claims(self, each);
+        Ok(())
     }
 
     fn rules(&self) -> Vec<Checked> {

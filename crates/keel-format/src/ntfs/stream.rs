@@ -7,10 +7,13 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 use super::layout::{ATTRIBUTE_LIST, NUMBER_MASK, RawListEntry};
 use super::runs::{self, Run};
 use super::{Attribute, Body, MftMap, NtfsGeometry, Record, lznt1};
+use crate::device::{hold, step};
 use crate::{Extent, ExtentStream, FormatError, MemoryStream, Problem, StreamReader, View};
 
 /// The largest attribute list that is read: the format allows 256 KiB.
 const LARGEST_LIST: u64 = 256 << 10;
+/// The largest unit of compression, in bytes: sixteen of the largest clusters on which the file system compresses.
+const LARGEST_UNIT: u64 = 1 << 20;
 /// The most parts of one stream that are followed.
 const MOST_PARTS: usize = 65_536;
 
@@ -129,6 +132,7 @@ pub(super) fn maps(
     for part in
         list_entries(source, geometry, record)?.into_iter().filter(|part| part.type_code == type_code && part.record != number)
     {
+        step(source.as_ref(), record.position(), "attribute list", 1)?;
         let extension = mft.record(source, geometry, part.record);
         let attribute = extension.as_ref().ok().and_then(|extension| {
             extension
@@ -140,7 +144,9 @@ pub(super) fn maps(
         match (attribute, known) {
             (Some(attribute), Some((_, map))) if !matches!(&attribute.body, Body::NonResident { header, .. } if header.lowest_vcn.get() == 0) =>
             {
-                map.runs.extend(attribute.runs(limit)?);
+                let more = attribute.runs(limit)?;
+                hold(source.as_ref(), record.position(), "run list", (more.len() * size_of::<Run>()) as u64)?;
+                map.runs.extend(more);
             }
             (Some(attribute), Some((_, map))) => {
                 // The first part carries the sizes.
@@ -187,6 +193,10 @@ pub(super) fn open(
     }
     if let Some(bytes) = map.resident {
         return Ok(Box::new(MemoryStream(bytes)));
+    }
+    let unit = map.unit_clusters.saturating_mul(u64::from(geometry.cluster_bytes));
+    if unit > LARGEST_UNIT {
+        return Err(FormatError::value("stream", at, "compression_unit", unit, "a unit of at most 1 MiB"));
     }
     if map.unit_clusters > 0 {
         return Ok(Box::new(CompressedStream::new(Arc::clone(source), geometry, map)));

@@ -210,7 +210,7 @@ pub(crate) fn set_aside(source: SharedSource, geometry: ExFatGeometry) -> RangeS
 pub(crate) fn open(source: SharedSource, what: &FormerExFat) -> Remnant<ExFatVolume> {
     const WHY: &str = "another volume was made over this one: its root folder and its FAT are not its own any more";
     let forest = Folders::read(&source, what).forest(what.geometry.root_cluster);
-    Remnant::new(ExFatVolume::former(source, what.geometry), forest, WHY)
+    Remnant::new(ExFatVolume::former(SharedSource::clone(&source), what.geometry), source, forest, WHY)
 }
 
 /// The clusters of folders, and the sets in them, put together to folders.

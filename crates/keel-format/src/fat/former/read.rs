@@ -29,7 +29,7 @@ const FARTHEST: u32 = 4;
 pub(crate) fn open(source: SharedSource, what: &FormerFat) -> Remnant<FatVolume> {
     const WHY: &str = "another volume was made over this one: its FATs are not its own any more";
     let forest = Folders::new(&source, what).forest(what);
-    Remnant::new(FatVolume::former(source, what.geometry, what.knows_fats), forest, WHY)
+    Remnant::new(FatVolume::former(SharedSource::clone(&source), what.geometry, what.knows_fats), source, forest, WHY)
 }
 
 /// Opens the volume in `source`; one of which neither a FAT nor the root is left by the folders that stand on its clusters.
@@ -45,7 +45,7 @@ pub(crate) fn open_any(source: SharedSource, geometry: FatGeometry) -> Result<Bo
         (opened, None) => opened.map(|volume| Box::new(volume) as Box<dyn Volume>),
         (_, Some(what)) => {
             let forest = Folders::new(&source, &what).forest(&what);
-            Ok(Box::new(Remnant::new(FatVolume::former(source, geometry, false), forest, WHY)))
+            Ok(Box::new(Remnant::new(FatVolume::former(SharedSource::clone(&source), geometry, false), source, forest, WHY)))
         }
     }
 }

@@ -114,7 +114,9 @@ impl MftMap {
             map.findings.push(Finding::at(Severity::Broken, at, what, "VCNs of its parts"));
         }
         let reach = map.runs.last().map_or(0, |run| run.vcn + run.clusters).saturating_mul(u64::from(geometry.cluster_bytes));
-        map.records = map.records.min(reach / u64::from(geometry.record_bytes));
+        // Neither behind what its runs reach nor more than the source has room for: run lists may lead over the same ground again.
+        let there = reach.min(source.len()) / u64::from(geometry.record_bytes);
+        map.records = map.records.min(there);
         Ok(map)
     }
 
@@ -178,7 +180,7 @@ impl MftMap {
             pieces::add(source, geometry, &mut map);
         }
         let reach = map.runs.last().map_or(0, |run| run.vcn + run.clusters).saturating_mul(cluster);
-        map.records = reach / size;
+        map.records = reach.min(source.len()) / size;
         Some(map)
     }
 
