@@ -1,11 +1,13 @@
-//! Long work: started, reporting, cancellable, never dying silently.
+//! Long work: started, reporting, cancellable, never dying silently, and never waited for by whoever lets go of it.
 
 use std::any::Any;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Mutex;
 use std::thread::{self, JoinHandle};
 
 use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
 pub use keel_source::Cancel;
+use keel_source::{Budgeted, SharedSource};
 
 /// What a job tells.
 #[derive(Debug)]
@@ -50,7 +52,8 @@ impl<P> Desk<P> {
     }
 }
 
-/// Running work. Dropping it cancels and waits.
+/// Running work. Dropping it asks it to stop and does not wait: it ends by itself, at the latest before [`wait_for_dropped`] comes
+/// back.
 pub struct Job<P, R> {
     progress: Receiver<P>,
     result: Receiver<Result<R, String>>,
@@ -106,9 +109,35 @@ impl<P: Send + 'static, R: Send + 'static> Job<P, R> {
 impl<P, R> Drop for Job<P, R> {
     fn drop(&mut self) {
         self.cancel.cancel();
-        if let Some(thread) = self.thread.take() {
-            let _ = thread.join();
-        }
+        let Some(thread) = self.thread.take() else { return };
+        let Ok(mut dropped) = DROPPED.lock() else { return };
+        dropped.retain(|thread| !thread.is_finished());
+        dropped.push(thread);
+    }
+}
+
+/// Jobs that were dropped and may still be on their way out.
+static DROPPED: Mutex<Vec<JoinHandle<()>>> = Mutex::new(Vec::new());
+
+/// Waits until every job that was dropped has ended: what puts something back before it ends must not be cut off by the end of the
+/// program.
+pub fn wait_for_dropped() {
+    let dropped = DROPPED.lock().map(|mut dropped| std::mem::take(&mut *dropped)).unwrap_or_default();
+    for thread in dropped {
+        // What it died of was its owner's to hear.
+        let _ = thread.join();
+    }
+}
+
+impl<R: Send + 'static> Job<(), Option<R>> {
+    /// Starts work that only reads `source`. It is stopped at its next read, wherever that is, and comes to nothing then.
+    pub fn reading(source: &SharedSource, work: impl FnOnce(&SharedSource, &Cancel) -> R + Send + 'static) -> Self {
+        let source = SharedSource::clone(source);
+        Self::start(move |desk| {
+            let source = Budgeted::until(source, desk.cancel());
+            let result = work(&source, desk.cancel());
+            (!desk.cancel().is_cancelled()).then_some(result)
+        })
     }
 }
 
@@ -119,6 +148,9 @@ fn panic_text(panic: &(dyn Any + Send)) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
     use super::*;
 
     #[test]
@@ -136,12 +168,38 @@ mod tests {
     }
 
     #[test]
-    fn dropping_a_job_cancels_it() {
-        let job: Job<u32, ()> = Job::start(|desk| {
-            while !desk.cancel().is_cancelled() {
-                thread::yield_now();
-            }
+    fn dropping_a_job_stops_it_without_waiting_and_the_end_waits_for_all() {
+        let (begun, told) = bounded(1);
+        let (let_go, go) = bounded::<()>(1);
+        let ended = Arc::new(AtomicBool::new(false));
+        let seen = Arc::clone(&ended);
+        let job: Job<u32, ()> = Job::start(move |desk| {
+            let _ = begun.send(());
+            let _ = go.recv();
+            seen.store(desk.cancel().is_cancelled(), Ordering::SeqCst);
         });
+        told.recv().unwrap();
+        // The work still waits here: a drop that waited for it would never come back.
         drop(job);
+        assert!(!ended.load(Ordering::SeqCst));
+        let_go.send(()).unwrap();
+        wait_for_dropped();
+        assert!(ended.load(Ordering::SeqCst), "it saw the flag and came to its end");
+    }
+
+    #[test]
+    fn work_that_reads_is_stopped_at_its_next_read_and_comes_to_nothing() {
+        let source: SharedSource = Arc::new(keel_source::MemorySource::new("r", vec![1; 4096], 512));
+        let (told, begun) = bounded(1);
+        let job = Job::reading(&source, move |source, _| {
+            let _ = told.send(());
+            let mut sector = [0; 512];
+            while source.read_at(keel_source::ByteOffset(0), &mut sector).is_ok() {}
+            7
+        });
+        begun.recv().unwrap();
+        job.cancel().cancel();
+        assert_eq!(job.wait(|()| {}), Ok(None));
+        assert_eq!(Job::reading(&source, |_, _| 7).wait(|()| {}), Ok(Some(7)));
     }
 }

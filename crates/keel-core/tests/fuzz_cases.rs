@@ -2,11 +2,11 @@
 //! `cargo xtask fuzz`.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
 
-mod support;
 #[path = "support/fuzz.rs"]
 mod fuzz;
 #[path = "support/seeds.rs"]
 mod seeds;
+mod support;
 
 use std::time::{Duration, Instant};
 

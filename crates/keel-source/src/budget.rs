@@ -86,6 +86,12 @@ impl Budget {
         Self { shared: Arc::default(), cancel, most_steps }
     }
 
+    /// A budget without bounds, that `cancel` alone ends: for work whose readers have budgets of their own.
+    #[must_use]
+    pub fn until(cancel: Cancel) -> Self {
+        Self { shared: Arc::default(), cancel, most_steps: u64::MAX }
+    }
+
     /// Begins a call. The outermost one counts from nothing; what it calls itself counts with it.
     pub fn call(&self) -> Call<'_> {
         if self.shared.calls.fetch_add(1, Ordering::Relaxed) == 0 {
@@ -115,7 +121,11 @@ impl Budget {
     /// As [`Budget::step`].
     pub fn hold(&self, bytes: u64) -> Result<(), Spent> {
         let held = self.shared.held.fetch_add(bytes, Ordering::Relaxed).saturating_add(bytes);
-        if held > MOST_HELD { Err(self.end(Spent::Memory)) } else { self.spent().map_or(Ok(()), Err) }
+        if held > MOST_HELD && self.most_steps < u64::MAX {
+            Err(self.end(Spent::Memory))
+        } else {
+            self.spent().map_or(Ok(()), Err)
+        }
     }
 
     /// Why the call, or the last one, was stopped; none while it may go on.
@@ -144,6 +154,13 @@ impl Budgeted {
         Self { below: source, budget }
     }
 
+    /// `source` as far as `cancel` lets it be read: whoever reads from it is stopped at the next read, and can tell by
+    /// [`ReadCause::Stopped`].
+    #[must_use]
+    pub fn until(source: SharedSource, cancel: &Cancel) -> SharedSource {
+        Arc::new(Self::new(source, Budget::until(cancel.clone())))
+    }
+
     /// `source` with a budget for its length, stopped by `cancel`.
     #[must_use]
     pub fn shared(source: SharedSource, cancel: &Cancel) -> SharedSource {
@@ -163,7 +180,14 @@ impl Source for Budgeted {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
         match self.budget.step(1 + buf.len() as u64 / STEP_BYTES) {
-            Ok(()) => self.below.read_at(at, buf),
+            Ok(()) => {
+                let read = self.below.read_at(at, buf);
+                // A budget further down that ended ends this one.
+                if read.as_ref().is_err_and(|error| error.cause == ReadCause::Stopped) {
+                    self.budget.end(self.below.budget().and_then(Budget::spent).unwrap_or(Spent::Stopped));
+                }
+                read
+            }
             Err(spent) => {
                 buf.fill(0);
                 let wanted = ByteRange::sized(at, buf.len() as u64);
@@ -244,6 +268,9 @@ mod tests {
         above.read_at(ByteOffset(0), &mut buf).unwrap();
         assert!(above.budget().is_some_and(|budget| budget.spent().is_none()) && buf == [7; 600]);
         cancel.cancel();
+        let reader = Budgeted::shared(Arc::clone(&above), &Cancel::default());
+        assert!(reader.read_at(ByteOffset(0), &mut buf).is_err());
+        assert_eq!(reader.budget().and_then(Budget::spent), Some(Spent::Stopped), "a reader above is ended too");
         let error = above.read_at(ByteOffset(100), &mut buf).unwrap_err();
         assert_eq!((error.cause, error.bad[0], buf), (ReadCause::Stopped, ByteRange::sized(ByteOffset(100), 600), [0; 600]));
     }

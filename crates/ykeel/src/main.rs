@@ -21,5 +21,8 @@ use clap::Parser;
 fn main() -> ExitCode {
     signals::listen();
     let cli = cli::Cli::parse();
-    exit::code(command::run(cli))
+    let ended = command::run(cli);
+    // What is on its way out may still have something to put back.
+    keel_core::job::wait_for_dropped();
+    exit::code(ended)
 }

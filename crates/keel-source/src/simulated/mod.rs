@@ -155,14 +155,22 @@ impl State {
         let sectors: u64 = bad.iter().map(|range| range.len() / self.identity.logical_sector.bytes()).sum();
         let late = sectors.saturating_mul(self.clock.unreadable_ms).saturating_add(self.faults.slowness(wanted));
         let us = self.clock.read_us.saturating_add(transfer).saturating_add(late.saturating_mul(1000));
+        self.pass(us);
+    }
+
+    /// Lets `us` microseconds pass: on the virtual clock alone, or in truth where the drive is told to wait.
+    fn pass(&self, us: u64) {
         self.elapsed_us.fetch_add(us, Ordering::Relaxed);
+        if self.clock.waits {
+            std::thread::sleep(Duration::from_micros(us));
+        }
     }
 
     fn tick_write(&self, bytes: u64) {
         let pace =
             if self.clock.write_bytes_per_second > 0 { self.clock.write_bytes_per_second } else { self.clock.bytes_per_second };
         let first = if self.clock.write_us > 0 { self.clock.write_us } else { self.clock.read_us };
-        self.elapsed_us.fetch_add(first.saturating_add(transfer_us(bytes, pace)), Ordering::Relaxed);
+        self.pass(first.saturating_add(transfer_us(bytes, pace)));
     }
 }
 

@@ -147,6 +147,9 @@ pub(super) struct Clock {
     pub(super) write_bytes_per_second: u64,
     #[serde(default)]
     pub(super) unreadable_ms: u64,
+    /// True where requests take their time in truth as well.
+    #[serde(default)]
+    pub(super) waits: bool,
 }
 
 #[derive(Deserialize)]

@@ -9,8 +9,8 @@ use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
 use keel_core::ladder::{self, Ground, Ladder, Lowered, Rung, VolumeLadder};
 use keel_core::layout::{self, Choices, Layout};
-use keel_core::mend::{self, Edit, Look, Proven, Withheld};
-use keel_core::plan::{Applied, Condition, Plan, Step};
+use keel_core::mend::{self, Edit, Look, Proven, Staged, Withheld};
+use keel_core::plan::{Applied, Plan, Step};
 use keel_core::reads::{ReadsProgress, Survey};
 use keel_core::sweep::{Find, Reach, RootLook, Seen, Sweep, SweepProgress};
 use keel_format::table::{self, TableReading};
@@ -37,12 +37,23 @@ pub(crate) enum Swept {
 /// An apply, and what read before it.
 pub(crate) type Witnessed = (Applied, BTreeMap<String, Look>);
 
+/// What a settling comes to: the layout, and what is staged for it.
+pub(crate) struct Settled {
+    table: TableReading,
+    layout: Layout,
+    staged: Staged,
+    planned: Option<TableReading>,
+}
+
+/// A survey, and why it could not be kept.
+pub(crate) type Surveyed = (Survey, Option<String>);
+
 /// Work that writes.
 pub(crate) enum Writing {
     /// A plan is applied.
     Apply(Job<Step, Result<Witnessed, CoreError>>),
-    /// An apply is finished or rolled back.
-    Recover(Job<Step, Result<Condition, CoreError>>),
+    /// An apply is finished or rolled back; true when the plan stands on the drive then.
+    Recover(Job<Step, Result<bool, CoreError>>),
     /// A repaired copy is saved.
     Save(Job<u64, Result<Vec<ByteRange>, CoreError>>),
 }
@@ -62,7 +73,7 @@ pub(crate) struct Drive {
     pub(crate) fathom: FathomState,
     /// The reading of the whole surface.
     pub(crate) survey: Option<Survey>,
-    pub(crate) survey_job: Option<Job<ReadsProgress, Survey>>,
+    pub(crate) survey_job: Option<Job<ReadsProgress, Surveyed>>,
     pub(crate) surveying: Option<ReadsProgress>,
     pub(crate) table: TableReading,
     pub(crate) ladder: Option<Ladder>,
@@ -84,7 +95,7 @@ pub(crate) struct Drive {
     pub(crate) mend: MendState,
     /// What was proven of each volume after the last apply.
     pub(crate) proof: Vec<Proven>,
-    pub(crate) proof_job: Option<Job<(), Vec<Proven>>>,
+    pub(crate) proof_job: Option<Job<(), Option<Vec<Proven>>>>,
     pub(crate) planned: Option<TableReading>,
     pub(crate) files: FilesState,
     /// The last bundle that was written or found.
@@ -94,8 +105,10 @@ pub(crate) struct Drive {
     pub(crate) override_words: Option<String>,
 
     pub(crate) sweep_job: Option<Job<SweepProgress, Result<Sweep, CoreError>>>,
-    pub(crate) ladder_job: Option<Job<(), Ladder>>,
-    pub(crate) after_job: Option<Job<(), Ladder>>,
+    pub(crate) settle_job: Option<Job<(), Option<Settled>>>,
+    pub(crate) ladder_job: Option<Job<(), Option<Ladder>>>,
+    pub(crate) after_job: Option<Job<(), Option<Ladder>>>,
+    pub(crate) report_job: Option<Job<(), Option<Result<PathBuf, String>>>>,
     pub(crate) writing: Option<Writing>,
     pub(crate) written: u64,
     pub(crate) extract_job: Option<Job<ExtractProgress, Result<Extracted, CoreError>>>,
@@ -107,7 +120,7 @@ pub(crate) struct Drive {
     pub(crate) comparing: Option<(String, String)>,
     /// Their roots, as far as they are read.
     pub(crate) looks: Vec<RootLook>,
-    pub(crate) looks_job: Option<Job<RootLook, ()>>,
+    pub(crate) looks_job: Option<Job<(), Option<Vec<RootLook>>>>,
     /// Selected volume on the ladder.
     pub(crate) volume: usize,
     /// Selected find on the sweep.
@@ -156,8 +169,10 @@ impl Drive {
             applied: false,
             override_words: None,
             sweep_job: None,
+            settle_job: None,
             ladder_job: None,
             after_job: None,
+            report_job: None,
             writing: None,
             written: 0,
             extract_job: None,
@@ -175,13 +190,25 @@ impl Drive {
         }
     }
 
-    /// Settles the layout and stages the edits anew: after new finds, and after every choice. Quick.
+    /// Settles the layout and stages the edits anew, on a thread of its own: after new finds, and after every choice. What is asked
+    /// for later takes the place of what is not done yet.
     pub(crate) fn settle(&mut self) {
-        let layout = layout::settle(&self.source, &self.table, &self.finds, &self.choices);
-        let staged = mend::stage(&self.source, &self.table, &self.finds, &layout, &self.mend.wishes());
+        let (finds, choices, wishes) = (self.finds.clone(), self.choices.clone(), self.mend.wishes());
+        self.settle_job = Some(Job::reading(&self.source, move |source, _| {
+            let table = table::read(source.as_ref());
+            let layout = layout::settle(source, &table, &finds, &choices);
+            let staged = mend::stage(source, &table, &finds, &layout, &wishes);
+            let view: SharedSource = Arc::new(mend::overlay(source, &staged.edits));
+            let planned = (!staged.edits.is_empty()).then(|| table::read(view.as_ref()));
+            Settled { table, layout, staged, planned }
+        }));
+    }
+
+    /// Takes what was settled.
+    pub(crate) fn take_settled(&mut self, settled: Settled) {
+        let staged = settled.staged;
         (self.edits, self.withheld, self.copy_first) = (staged.edits, staged.withheld, staged.copy_first);
-        self.planned = (!self.edits.is_empty()).then(|| table::read(self.view().as_ref()));
-        self.layout = Some(layout);
+        (self.table, self.planned, self.layout) = (settled.table, settled.planned, Some(settled.layout));
         self.after = None;
         self.edit = self.edit.min(self.edits.len().saturating_sub(1));
         self.find = self.find.min(self.finds.len().saturating_sub(1));
@@ -189,8 +216,8 @@ impl Drive {
 
     /// Looks at the table's structures in the Mend stage.
     pub(crate) fn look_at_table(&mut self) {
-        let Some(layout) = &self.layout else { return };
-        self.mend.look_at_table(mend::table_structures(&self.source, &self.table, layout));
+        let Some(layout) = self.layout.clone() else { return };
+        self.mend.look_at_table(&self.source, self.table.clone(), layout);
     }
 
     /// The drive as it would be.
@@ -199,13 +226,15 @@ impl Drive {
     }
 
     /// Begins to examine `view`: the drive, or the drive as it would be.
-    pub(crate) fn examine(&self, view: SharedSource) -> Job<(), Ladder> {
+    pub(crate) fn examine(&self, view: &SharedSource) -> Job<(), Option<Ladder>> {
         let (finds, looked_at, ground) = (self.finds.clone(), self.looked_at.clone(), self.ground.clone());
-        Job::start(move |desk| {
+        let asked = SharedSource::clone(view);
+        Job::reading(view, move |view, cancel| {
             let seen = Seen { finds: &finds, looked_at: &looked_at };
             match ground {
-                Some(ground) => ladder::examine_on(&ground, &view, seen, desk.cancel()),
-                None => ladder::examine(&view, seen, desk.cancel()),
+                Some(ground) => ladder::examine_on(&ground, view, seen, cancel),
+                // How the drive delivers is asked of itself.
+                None => ladder::examine(&asked, seen, cancel),
             }
         })
     }
@@ -226,6 +255,8 @@ impl Drive {
     /// True while anything runs.
     pub(crate) fn is_busy(&self) -> bool {
         self.sweep_job.is_some()
+            || self.settle_job.is_some()
+            || self.report_job.is_some()
             || self.ladder_job.is_some()
             || self.after_job.is_some()
             || self.writing.is_some()
@@ -268,19 +299,27 @@ impl Drive {
 
     /// Stops whatever runs and may be stopped; a write is never stopped half-way.
     pub(crate) fn cancel(&mut self) {
-        if let Some(job) = &self.sweep_job {
-            job.cancel().cancel();
-        }
-        if let Some(job) = &self.extract_job {
-            job.cancel().cancel();
-        }
-        if let Some(job) = &self.ladder_job {
-            job.cancel().cancel();
-        }
-        if let Some(job) = &self.survey_job {
-            job.cancel().cancel();
-        }
+        let flags = [
+            flag(self.ground_job.as_ref()),
+            flag(self.sweep_job.as_ref()),
+            flag(self.settle_job.as_ref()),
+            flag(self.ladder_job.as_ref()),
+            flag(self.after_job.as_ref()),
+            flag(self.looks_job.as_ref()),
+            flag(self.report_job.as_ref()),
+            flag(self.extract_job.as_ref()),
+            flag(self.proof_job.as_ref()),
+            flag(self.survey_job.as_ref()),
+        ];
+        flags.into_iter().flatten().for_each(keel_core::job::Cancel::cancel);
+        self.mend.cancel();
+        self.files.cancel();
         self.copy.cancel();
         self.fathom.cancel();
     }
+}
+
+/// The flag that stops a job.
+pub(super) fn flag<P: Send + 'static, R: Send + 'static>(job: Option<&Job<P, R>>) -> Option<&keel_core::job::Cancel> {
+    job.map(Job::cancel)
 }

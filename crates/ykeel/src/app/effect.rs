@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use keel_core::job::{Desk, Job};
+use keel_core::job::{Desk, Job, Message};
 use keel_core::ladder::{Ground, Rung};
 use keel_core::mend::{self, Look};
 use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction};
-use keel_core::sweep::{self, Reach, RootLook, SweepOptions};
-use keel_core::{case, fathom, files, yard};
-use keel_source::SharedSource;
+use keel_core::sweep::{self, Reach, SweepOptions};
+use keel_core::{CoreError, case, fathom, files, yard};
+use keel_source::{OpenOptions, SharedSource};
 
 use super::drive::{Drive, Swept, Writing};
 use super::popup::Popup;
@@ -71,32 +71,53 @@ impl App {
     }
 
     fn open_drive(&mut self, path: &Path) {
-        // The former drive's jobs end with it; a write is waited for.
-        self.drive = None;
-        match self.open_source(path) {
-            Ok((claimed, source)) => {
-                let mut drive = Drive::new(SharedSource::clone(&source));
-                drive.claimed = claimed;
-                drive.bundle = case::bundles(source.identity()).pop();
-                self.drive = Some(drive);
-                self.stage = Stage::Ladder;
-                if let Some(bundle) = plan::interrupted(&source) {
-                    self.popups.push(Popup::Interrupted { bundle });
-                }
-                if fathom::interrupted_of(&source).is_some() {
-                    self.show(
-                        "A probe was interrupted",
-                        "What it touched does not stand as it was. It is kept: go to Fathom (4) and press u to put it back.",
-                    );
-                }
-                self.look_up_case();
-                if let Some(case) = &mut self.case {
-                    let _ = case.identify(source.identity());
-                }
-                self.ask_ground();
-            }
-            Err(error) => self.show("The drive does not open", keel_core::chain(&error)),
+        if self.is_writing() {
+            self.tell("the drive is being written; wait for the end, or stop the measurement with x");
+            return;
         }
+        let (path, sector_size) = (path.to_path_buf(), self.sector_size);
+        self.opening =
+            Some(Job::start(move |desk| opened(&path, sector_size).map(|opened| (opened, desk.cancel().is_cancelled()))));
+    }
+
+    /// Takes the drive that was opened.
+    pub(crate) fn take_opening(&mut self) {
+        for message in self.opening.as_mut().map(Job::drain).unwrap_or_default() {
+            match message {
+                Message::Progress(()) => continue,
+                Message::Done(Ok((_, true))) => self.tell("not opened: it was stopped"),
+                Message::Done(Ok((opened, false))) => self.take_opened(opened),
+                Message::Done(Err(error)) => self.show("The drive does not open", keel_core::chain(&error)),
+                Message::Died(text) => self.show("The opening died", text),
+            }
+            self.opening = None;
+        }
+    }
+
+    fn take_opened(&mut self, opened: OpenedDrive) {
+        let identity = opened.drive.source.identity().clone();
+        // The former drive's jobs end with it.
+        self.drive = Some(*opened.drive);
+        self.stage = Stage::Ladder;
+        if let Some(bundle) = opened.interrupted {
+            self.popups.push(Popup::Interrupted { bundle });
+        }
+        if opened.probe_interrupted {
+            self.show(
+                "A probe was interrupted",
+                "What it touched does not stand as it was. It is kept: go to Fathom (4) and press u to put it back.",
+            );
+        }
+        self.look_up_case();
+        if let Some(case) = &mut self.case {
+            let _ = case.identify(&identity);
+        }
+        self.ask_ground();
+    }
+
+    /// True while something is written to the drive in work.
+    pub(crate) fn is_writing(&self) -> bool {
+        self.drive.as_ref().is_some_and(|drive| drive.writing.is_some() || drive.fathom.is_busy())
     }
 
     /// Asks the drive for its own rungs; the landmarks are swept when they are known.
@@ -126,7 +147,7 @@ impl App {
 
     fn examine_drive(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        drive.ladder_job = Some(drive.examine(SharedSource::clone(&drive.source)));
+        drive.ladder_job = Some(drive.examine(&drive.source));
     }
 
     fn examine_plan(&mut self) {
@@ -134,7 +155,7 @@ impl App {
         drive.after = None;
         drive.after_job = None;
         if !drive.edits.is_empty() {
-            drive.after_job = Some(drive.examine(drive.view()));
+            drive.after_job = Some(drive.examine(&drive.view()));
         }
     }
 
@@ -163,11 +184,9 @@ impl App {
     fn compare(&mut self, one: &str, other: &str) {
         let Some(drive) = &mut self.drive else { return };
         let pair: Vec<_> = drive.finds.iter().filter(|find| find.id == one || find.id == other).cloned().collect();
-        let source = SharedSource::clone(&drive.source);
         drive.looks.clear();
-        drive.looks_job = Some(Job::start(move |desk: &Desk<RootLook>| {
-            pair.iter().for_each(|find| desk.tell(sweep::root_look(&source, find)));
-        }));
+        drive.looks_job =
+            Some(Job::reading(&drive.source, move |source, _| pair.iter().map(|find| sweep::root_look(source, find)).collect()));
     }
 
     fn apply(&mut self, code: String) {
@@ -190,24 +209,20 @@ impl App {
     /// Compares what reads now with what read before the apply, and asks the kernel.
     pub(crate) fn prove(&mut self, before: BTreeMap<String, Look>) {
         let Some(drive) = &mut self.drive else { return };
-        let (source, finds) = (SharedSource::clone(&drive.source), drive.finds.clone());
-        drive.proof_job = Some(Job::start(move |_| mend::proven(&source, &finds, &before)));
+        let finds = drive.finds.clone();
+        drive.proof_job = Some(Job::reading(&drive.source, move |source, _| mend::proven(source, &finds, &before)));
     }
 
     fn put_back(&mut self, path: &Path, direction: Direction, confirmation: Confirmation) {
         let Some(drive) = &mut self.drive else { return };
-        match Bundle::read(path) {
-            Ok(bundle) => {
-                let source = SharedSource::clone(&drive.source);
-                drive.bundle = Some(path.to_path_buf());
-                drive.written = 0;
-                let path = path.to_path_buf();
-                drive.writing = Some(Writing::Recover(Job::start(move |desk| {
-                    plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))
-                })));
-            }
-            Err(error) => self.show("The undo bundle does not hold", keel_core::chain(&error)),
-        }
+        let (source, path) = (SharedSource::clone(&drive.source), path.to_path_buf());
+        drive.bundle = Some(path.clone());
+        drive.written = 0;
+        drive.writing = Some(Writing::Recover(Job::start(move |desk| {
+            let bundle = Bundle::read(&path)?;
+            plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))?;
+            Ok(plan::condition(&source, &bundle) == plan::Condition::Applied)
+        })));
     }
 
     fn extract(&mut self, to: PathBuf) {
@@ -233,6 +248,40 @@ impl App {
     /// Asks the drives of the yard anew.
     pub(crate) fn refresh_yard(&mut self) {
         let paths: Vec<PathBuf> = self.berths.iter().map(|berth| berth.path.clone()).collect();
-        self.berths = yard::berths(paths);
+        self.yard_job = Some(Job::start(move |_| yard::berths(paths)));
     }
+
+    /// Takes what the drives of the yard said.
+    pub(crate) fn take_yard(&mut self) {
+        for message in self.yard_job.as_mut().map(Job::drain).unwrap_or_default() {
+            match message {
+                Message::Progress(()) => continue,
+                Message::Done(berths) => {
+                    self.berths = berths;
+                    self.look_up_case();
+                }
+                Message::Died(text) => self.show("The yard died", text),
+            }
+            self.yard_job = None;
+        }
+    }
+}
+
+/// A drive as it is opened, and what an earlier run left behind on it.
+pub(crate) struct OpenedDrive {
+    drive: Box<Drive>,
+    /// The bundle of an interrupted apply.
+    interrupted: Option<PathBuf>,
+    probe_interrupted: bool,
+}
+
+/// Opens the drive at `path` for the stages: as it claims to be for Fathom, as far as it stores for all others.
+fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreError> {
+    let claimed = keel_source::open(path, OpenOptions { sector_size })?;
+    let source = yard::as_seen(SharedSource::clone(&claimed))?;
+    let mut drive = Drive::new(SharedSource::clone(&source));
+    drive.claimed = claimed;
+    drive.bundle = case::bundles(source.identity()).pop();
+    let probe_interrupted = fathom::interrupted_of(&source).is_some();
+    Ok(OpenedDrive { interrupted: plan::interrupted(&source), probe_interrupted, drive: Box::new(drive) })
 }

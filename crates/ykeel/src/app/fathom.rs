@@ -12,7 +12,7 @@ const MOST_POINTS: usize = 20_000;
 /// The state of the Fathom stage.
 #[derive(Default)]
 pub(crate) struct FathomState {
-    pub(crate) job: Option<Job<FathomProgress, Result<Fathomed, CoreError>>>,
+    pub(crate) job: Option<Job<FathomProgress, Result<Measured, CoreError>>>,
     pub(crate) restore_job: Option<Job<(u64, u64), Result<Restored, CoreError>>>,
     pub(crate) progress: Option<FathomProgress>,
     /// What was seen so far.
@@ -20,10 +20,18 @@ pub(crate) struct FathomState {
     pub(crate) verdict: Option<Fathomed>,
 }
 
+/// A verdict, and the drive as every other stage sees it from then on.
+pub(crate) struct Measured {
+    pub(crate) verdict: Fathomed,
+    pub(crate) seen: SharedSource,
+    /// Why the verdict could not be kept.
+    pub(crate) problem: Option<String>,
+}
+
 /// What a measurement told when it ended.
 pub(crate) enum FathomEnd {
     /// A verdict.
-    Verdict(Box<Fathomed>),
+    Verdict(Box<Measured>),
     /// What an interrupted probe touched is put back.
     Restored(Restored),
     /// It was refused, or failed.
@@ -42,11 +50,13 @@ impl FathomState {
         self.progress = None;
         self.job = Some(Job::start(move |desk: &Desk<FathomProgress>| {
             let confirmation = Confirmation::Code(code);
-            match method {
+            let verdict = match method {
                 Method::Probe => fathom::probe(&source, &confirmation, ProbeOptions::default(), desk),
                 Method::Fill => fathom::fill(&source, &confirmation, desk),
                 Method::Estimate => Ok(fathom::estimate(&source, desk)),
-            }
+            }?;
+            let problem = fathom::keep(&source, &verdict).err().map(|error| keel_core::chain(&error));
+            Ok(Measured { seen: fathom::as_stored(source), verdict, problem })
         }));
     }
 
@@ -81,9 +91,9 @@ impl FathomState {
                     self.progress = Some(progress);
                     continue;
                 }
-                Message::Done(Ok(verdict)) => {
-                    self.verdict = Some(verdict.clone());
-                    FathomEnd::Verdict(Box::new(verdict))
+                Message::Done(Ok(measured)) => {
+                    self.verdict = Some(measured.verdict.clone());
+                    FathomEnd::Verdict(Box::new(measured))
                 }
                 Message::Done(Err(error)) => FathomEnd::Failed(keel_core::chain(&error)),
                 Message::Died(text) => FathomEnd::Failed(text),

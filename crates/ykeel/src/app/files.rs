@@ -7,11 +7,11 @@ use std::sync::Arc;
 use image::imageops::FilterType;
 use keel_core::CoreError;
 use keel_core::files::{self as core_files, FileGround, GroundJudge};
-use keel_core::job::Job;
+use keel_core::job::{Cancel, Job};
 use keel_core::sweep::Find;
 use keel_format::content::is_text;
 use keel_format::{Deleted, Entry, Finding, NodeId, StreamInfo, Volume, read_whole};
-use keel_source::SharedSource;
+use keel_source::{Budgeted, SharedSource};
 use ratatui::layout::Size;
 use ratatui_image::Resize;
 use ratatui_image::picker::Picker;
@@ -26,6 +26,9 @@ const PICTURE_SIDE: u32 = 8192;
 
 /// A listing as it comes from a job.
 pub(crate) type Listing = Result<(Vec<Entry>, Vec<Finding>), CoreError>;
+
+/// A volume as it comes from a job, with the ground that present volumes have of it.
+pub(crate) type Opened = Result<(Arc<dyn Volume>, Option<Arc<core_files::Taken>>), CoreError>;
 
 /// How the preview is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -75,13 +78,29 @@ pub(crate) struct FilesState {
     pub(crate) preview: Option<Preview>,
     pub(crate) scroll: usize,
     pub(crate) problem: Option<String>,
+    /// Stops what is read of the volume.
+    stop: Cancel,
+    pub(crate) open_job: Option<Job<(), Option<Opened>>>,
     pub(crate) list_job: Option<Job<(), Listing>>,
     pub(crate) preview_job: Option<Job<(), Preview>>,
 }
 
 impl FilesState {
     pub(crate) fn is_busy(&self) -> bool {
-        self.list_job.is_some() || self.preview_job.is_some()
+        self.open_job.is_some() || self.list_job.is_some() || self.preview_job.is_some()
+    }
+
+    /// Stops what runs. A volume whose listing was stopped is opened anew when it is looked into again.
+    pub(crate) fn cancel(&mut self) {
+        if let Some(job) = &self.open_job {
+            job.cancel().cancel();
+            self.stop.cancel();
+        }
+        if self.list_job.is_some() {
+            self.stop.cancel();
+            (self.list_job, self.preview_job, self.volume) = (None, None, None);
+            self.problem = Some("stopped: the folder was not listed to its end".into());
+        }
     }
 
     /// Looks into `find`.
@@ -92,11 +111,21 @@ impl FilesState {
             return;
         }
         *self = Self { find: Some(find.clone()), show_deleted: self.show_deleted, view: self.view, ..Self::default() };
-        match core_files::open(source, find) {
-            Ok(volume) => {
+        // What the volume reads later is stopped by a flag of its own.
+        let below = Budgeted::until(SharedSource::clone(source), &self.stop);
+        let (find, finds) = (find.clone(), finds.to_vec());
+        self.open_job = Some(Job::reading(source, move |source, _| {
+            let volume = core_files::open(&below, &find)?;
+            Ok((volume, core_files::taken(source, &finds, &find).map(Arc::new)))
+        }));
+    }
+
+    /// Takes the volume that was opened.
+    pub(crate) fn take_opened(&mut self, opened: Opened) {
+        match opened {
+            Ok((volume, taken)) => {
                 self.trail = vec![(volume.root(), String::new(), 0)];
-                self.volume = Some(volume);
-                self.taken = core_files::taken(source, finds, find).map(Arc::new);
+                (self.volume, self.taken) = (Some(volume), taken);
                 self.list();
             }
             Err(error) => self.problem = Some(keel_core::chain(&error)),

@@ -3,10 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use keel_core::job::{Job, Message};
+use keel_core::layout::Layout;
 use keel_core::mend::{self, ByCheck, Checks, Report, Taken, Wishes};
 use keel_core::sweep::{Find, outer};
+use keel_format::table::TableReading;
 use keel_format::{Checked, Compute, Field, Row, Structure, Take};
 use keel_source::SharedSource;
+
+use super::drive::flag;
 
 /// What a look at one volume gives.
 pub(crate) struct Looked {
@@ -30,7 +34,7 @@ pub(crate) struct MendState {
     /// The find that is looked at.
     pub(crate) find: Option<String>,
     pub(crate) looked: Option<Looked>,
-    look_job: Option<Job<(), Looked>>,
+    look_job: Option<Job<(), Option<Looked>>>,
     /// Selected row of the list.
     pub(crate) row: usize,
     /// Selected field, when the selection is among the fields.
@@ -41,7 +45,7 @@ pub(crate) struct MendState {
     pub(crate) also: BTreeSet<(String, String)>,
     /// Repairs that follow from checks, by find.
     pub(crate) known: BTreeMap<String, ByCheck>,
-    known_job: Option<Job<(), BTreeMap<String, ByCheck>>>,
+    known_job: Option<Job<(), Option<BTreeMap<String, ByCheck>>>>,
 }
 
 impl MendState {
@@ -60,24 +64,32 @@ impl MendState {
         self.find = Some(find.id.clone());
         self.looked = None;
         (self.row, self.field) = (0, None);
-        let (source, find) = (SharedSource::clone(source), find.clone());
-        self.look_job = Some(Job::start(move |_| {
-            let structures = mend::structures(&source, &find, Compute::All);
+        let find = find.clone();
+        self.look_job = Some(Job::reading(source, move |source, _| {
+            let structures = mend::structures(source, &find, Compute::All);
             let report = match find.kind.why_closed() {
                 Some(why) => Err(why.to_string()),
-                None => mend::report(&source, &find).map_err(|error| keel_core::chain(&error)),
+                None => mend::report(source, &find).map_err(|error| keel_core::chain(&error)),
             };
             Looked { structures, report }
         }));
     }
 
     /// Looks at the table's structures.
-    pub(crate) fn look_at_table(&mut self, structures: Vec<Structure>) {
+    pub(crate) fn look_at_table(&mut self, source: &SharedSource, table: TableReading, layout: Layout) {
         self.find = Some(mend::TABLE.to_string());
-        self.row = structures.iter().position(|structure| !structure.main.holds()).unwrap_or(0);
-        self.field = None;
-        self.look_job = None;
-        self.looked = Some(Looked { structures, report: Err("a table has no rules of its own: the ladder tells".into()) });
+        self.looked = None;
+        (self.row, self.field) = (0, None);
+        self.look_job = Some(Job::reading(source, move |source, _| Looked {
+            structures: mend::table_structures(source, &table, &layout),
+            report: Err("a table has no rules of its own: the ladder tells".into()),
+        }));
+    }
+
+    /// Stops what runs.
+    pub(crate) fn cancel(&self) {
+        let flags = [flag(self.look_job.as_ref()), flag(self.known_job.as_ref())];
+        flags.into_iter().flatten().for_each(keel_core::job::Cancel::cancel);
     }
 
     /// True when the table is looked at, not a volume.
@@ -87,11 +99,11 @@ impl MendState {
 
     /// Asks every find what a check of it would mend.
     pub(crate) fn ask(&mut self, source: &SharedSource, finds: &[Find]) {
-        let (source, finds) = (SharedSource::clone(source), finds.to_vec());
+        let finds = finds.to_vec();
         let wishes = Wishes { also: self.also.clone(), ..Wishes::default() };
-        self.known_job = Some(Job::start(move |desk| {
-            let asked = outer(&finds).take_while(|_| !desk.cancel().is_cancelled());
-            asked.map(|find| (find.id.clone(), mend::repairs_by_check(&source, find, &wishes))).collect()
+        self.known_job = Some(Job::reading(source, move |source, cancel| {
+            let asked = outer(&finds).take_while(|_| !cancel.is_cancelled());
+            asked.map(|find| (find.id.clone(), mend::repairs_by_check(source, find, &wishes))).collect()
         }));
     }
 
@@ -110,7 +122,11 @@ impl MendState {
         let mut changed = false;
         for message in self.look_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
-                Message::Done(looked) => {
+                Message::Done(None) => {
+                    // Stopped: what was not looked at is looked at when the stage is entered again.
+                    (self.look_job, self.find) = (None, None);
+                }
+                Message::Done(Some(looked)) => {
                     // The first thing that is not as it should be is what the technician came for.
                     let broken = looked.structures.iter().position(|structure| !structure.main.holds());
                     self.looked = Some(looked);
@@ -126,7 +142,8 @@ impl MendState {
         }
         for message in self.known_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
-                Message::Done(known) => {
+                Message::Done(None) => self.known_job = None,
+                Message::Done(Some(known)) => {
                     changed = self.known != known;
                     self.known = known;
                     self.known_job = None;

@@ -1,21 +1,22 @@
 //! Intake, copy and measurement in the screens: actions of the technician, and what the jobs told.
 
+use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 
+use keel_core::CoreError;
 use keel_core::case::Case;
 use keel_core::copy::Stopped;
 use keel_core::fathom::{self, Method};
-use keel_core::job::Message;
+use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
 use keel_core::reads::{self, Left, ReadsOptions, Survey};
 use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
 use keel_core::yard::takes_yes;
-use keel_core::{CoreError, yard};
-use keel_source::{LinkKind, OpenOptions, SharedSource};
+use keel_source::SharedSource;
 use serde::Serialize;
 
 use super::copy::CopyEnd;
-use super::fathom::FathomEnd;
+use super::fathom::{FathomEnd, Measured};
 use super::popup::{Popup, Question};
 use super::{App, Effect};
 use crate::keymap::{Action, Stage};
@@ -162,9 +163,8 @@ impl App {
     /// Begins a copy; a device wants its own code first.
     pub(crate) fn start_copy(&mut self, dest: PathBuf, code: Option<String>) {
         let Some(drive) = &mut self.drive else { return };
-        if code.is_none()
-            && keel_source::open(&dest, OpenOptions::default()).is_ok_and(|found| found.identity().link == LinkKind::BlockDevice)
-        {
+        // Opening it here would wait for a device that does not answer.
+        if code.is_none() && std::fs::metadata(&dest).is_ok_and(|found| found.file_type().is_block_device()) {
             drive.copy.dest = Some(dest);
             self.ask(Question::DestCode, String::new());
             return;
@@ -266,30 +266,60 @@ impl App {
             return;
         }
         let source = SharedSource::clone(&drive.source);
-        drive.survey_job =
-            Some(keel_core::job::Job::start(move |desk| reads::survey(&source, ReadsOptions::full(SURFACE_BUDGET), desk)));
+        drive.survey_job = Some(Job::start(move |desk| {
+            let survey = reads::survey(&source, ReadsOptions::full(SURFACE_BUDGET), desk);
+            let whole = survey.left != Some(Left::Cancelled);
+            let kept = if whole { reads::keep(&source, &survey) } else { Ok(()) };
+            (survey, kept.err().map(|error| keel_core::chain(&error)))
+        }));
     }
 
     /// Writes the report.
     pub(crate) fn write_report(&mut self, path: &Path) {
-        let Some(drive) = &self.drive else { return };
+        let Some(drive) = &mut self.drive else { return };
+        let (case, path) = (self.case.clone(), path.to_path_buf());
         let source = SharedSource::clone(&drive.source);
-        let case = self.case.clone();
-        match crate::command::write_report(&source, case.as_ref(), path) {
-            Ok(()) => {
-                self.note("report", &path);
-                self.show("Report", format!("{} is written.", path.display()));
+        // How the drive delivers is asked of itself: it cannot be asked through anything.
+        drive.report_job = Some(Job::start(move |desk| {
+            let written = crate::command::write_report(&source, case.as_ref(), &path, desk.cancel());
+            (!desk.cancel().is_cancelled()).then(|| written.map(|()| path).map_err(|error| format!("{error:#}")))
+        }));
+    }
+
+    fn take_report(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        for message in drive.report_job.as_mut().map(Job::drain).unwrap_or_default() {
+            let Some(drive) = &mut self.drive else { return };
+            match message {
+                Message::Progress(()) => continue,
+                Message::Done(Some(Ok(path))) => {
+                    drive.report_job = None;
+                    self.note("report", &path);
+                    self.show("Report", format!("{} is written.", path.display()));
+                }
+                Message::Done(Some(Err(text))) => {
+                    drive.report_job = None;
+                    self.show("No report", text);
+                }
+                Message::Done(None) => {
+                    drive.report_job = None;
+                    self.tell("the report was stopped");
+                }
+                Message::Died(text) => {
+                    drive.report_job = None;
+                    self.show("The report died", text);
+                }
             }
-            Err(error) => self.show("No report", format!("{error:#}")),
         }
     }
 
     /// Takes what copy, measurement and reading told.
     pub(crate) fn take_sick(&mut self) {
+        self.take_report();
         let Some(drive) = &mut self.drive else { return };
         let (copied, measured) = (drive.copy.take_reports(), drive.fathom.take_reports());
         let mut surveyed = None;
-        for message in drive.survey_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in drive.survey_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Progress(progress) => drive.surveying = Some(progress),
                 Message::Done(survey) => surveyed = Some(Ok(survey)),
@@ -306,7 +336,7 @@ impl App {
             self.take_fathom_end(end);
         }
         match surveyed {
-            Some(Ok(survey)) => self.take_survey(survey),
+            Some(Ok((survey, problem))) => self.take_survey(survey, problem),
             Some(Err(text)) => self.show("The reading died", text),
             None => {}
         }
@@ -343,16 +373,16 @@ impl App {
 
     fn take_fathom_end(&mut self, end: FathomEnd) {
         match end {
-            FathomEnd::Verdict(verdict) => {
+            FathomEnd::Verdict(measured) => {
+                let Measured { verdict, seen, problem } = *measured;
                 self.note("fathom", &serde_json::json!({ "line": verdict.line(), "proven_bytes": verdict.proven_bytes }));
                 self.tell(if verdict.cancelled { "stopped; everything was put back".to_string() } else { verdict.line() });
                 let Some(drive) = &mut self.drive else { return };
-                if let Err(error) = fathom::keep(&drive.claimed, &verdict) {
-                    self.show("The verdict cannot be kept", keel_core::chain(&error));
+                if let Some(problem) = problem {
+                    self.show("The verdict cannot be kept", problem);
                 } else if !verdict.cancelled {
                     // From here on every other stage sees the drive as far as it stores.
-                    drive.source = fathom::as_stored(SharedSource::clone(&drive.claimed));
-                    drive.table = keel_format::table::read(drive.source.as_ref());
+                    drive.source = seen;
                     drive.ground = None;
                     self.ask_ground();
                 }
@@ -372,25 +402,16 @@ impl App {
         }
     }
 
-    fn take_survey(&mut self, survey: Survey) {
+    fn take_survey(&mut self, survey: Survey, problem: Option<String>) {
         let Some(drive) = &mut self.drive else { return };
-        if survey.left != Some(Left::Cancelled)
-            && let Err(error) = reads::keep(&drive.source, &survey)
-        {
-            self.show("The survey cannot be kept", keel_core::chain(&error));
+        if let Some(problem) = problem {
+            self.show("The survey cannot be kept", problem);
             return;
         }
         let told = format!("{} of {} reads came at once, {} places failed", survey.came, survey.asked, survey.failed.len());
         drive.survey = Some(survey);
         self.note("reads", &told);
         self.tell(told);
-    }
-
-    /// Opens the drive at `path` for the stages: as it claims to be for Fathom, as far as it stores for all others.
-    pub(crate) fn open_source(&self, path: &Path) -> Result<(SharedSource, SharedSource), CoreError> {
-        let claimed = keel_source::open(path, OpenOptions { sector_size: self.sector_size })?;
-        let seen = yard::as_seen(SharedSource::clone(&claimed))?;
-        Ok((claimed, seen))
     }
 }
 

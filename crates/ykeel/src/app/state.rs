@@ -1,16 +1,20 @@
 //! The state of the screens.
 
+use keel_core::CoreError;
 use keel_core::case::Case;
-use keel_core::job::Message;
-use keel_core::plan;
+use keel_core::job::{Job, Message};
 use keel_core::yard::Berth;
 use ratatui::layout::Rect;
 
 use super::drive::{Drive, Swept, Writing};
+use super::effect::OpenedDrive;
 use super::popup::Popup;
 use super::{Effect, popup::Question};
 use crate::keymap::Stage;
 use crate::theme::Theme;
+
+/// What is said of work that was stopped and left things as they were.
+const STOPPED: &str = "It was stopped: layout and plan are those of before.";
 
 /// Everything the screens show.
 pub(crate) struct App {
@@ -18,6 +22,10 @@ pub(crate) struct App {
     pub(crate) berths: Vec<Berth>,
     pub(crate) berth: usize,
     pub(crate) drive: Option<Drive>,
+    /// A drive that is being opened; true with it when it was stopped meanwhile.
+    pub(crate) opening: Option<Job<(), Result<(OpenedDrive, bool), CoreError>>>,
+    /// The drives of the yard are being asked.
+    pub(crate) yard_job: Option<Job<(), Vec<Berth>>>,
     /// The case of the drive that is meant.
     pub(crate) case: Option<Case>,
     pub(crate) popups: Vec<Popup>,
@@ -37,6 +45,8 @@ impl App {
             berths,
             berth: 0,
             drive: None,
+            opening: None,
+            yard_job: None,
             case: None,
             popups: Vec::new(),
             told: None,
@@ -48,7 +58,7 @@ impl App {
     }
 
     pub(crate) fn is_busy(&self) -> bool {
-        self.drive.as_ref().is_some_and(Drive::is_busy)
+        self.opening.is_some() || self.yard_job.is_some() || self.drive.as_ref().is_some_and(Drive::is_busy)
     }
 
     /// Tells something in the foot.
@@ -63,7 +73,10 @@ impl App {
 
     /// Takes what the jobs told since the last frame.
     pub(crate) fn take_reports(&mut self) {
+        self.take_opening();
+        self.take_yard();
         self.take_sweep();
+        self.take_settle();
         self.take_looks();
         self.take_ladders();
         self.take_mend();
@@ -80,8 +93,14 @@ impl App {
         let Some(job) = &mut drive.looks_job else { return };
         for message in job.drain() {
             match message {
-                Message::Progress(look) => drive.looks.push(look),
-                Message::Done(()) => drive.looks_job = None,
+                Message::Progress(()) => {}
+                Message::Done(looks) => {
+                    drive.looks_job = None;
+                    match looks {
+                        Some(looks) => drive.looks = looks,
+                        None => drive.comparing = None,
+                    }
+                }
                 Message::Died(text) => {
                     drive.looks_job = None;
                     drive.comparing = None;
@@ -90,6 +109,25 @@ impl App {
                 }
             }
         }
+    }
+
+    /// Takes what was settled; the ladder as it would be follows from it.
+    fn take_settle(&mut self) {
+        let Some(drive) = &mut self.drive else { return };
+        let mut effect = None;
+        for message in drive.settle_job.as_mut().map(Job::drain).unwrap_or_default() {
+            match message {
+                Message::Progress(()) => continue,
+                Message::Done(Some(settled)) => {
+                    drive.take_settled(settled);
+                    effect = Some(Effect::ExaminePlan);
+                }
+                Message::Done(None) => effect = Some(Effect::Show("Not settled", STOPPED.into())),
+                Message::Died(text) => effect = Some(Effect::Show("The settling died", text)),
+            }
+            drive.settle_job = None;
+        }
+        effect.into_iter().for_each(|effect| self.run_effect(effect));
     }
 
     fn take_sweep(&mut self) {
@@ -142,9 +180,10 @@ impl App {
     fn take_ladders(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let mut died = None;
-        for message in drive.ladder_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in drive.ladder_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
-                Message::Done(ladder) => {
+                Message::Done(None) => drive.ladder_job = None,
+                Message::Done(Some(ladder)) => {
                     let first = drive.ladder.is_none();
                     if let (true, Some(lowest)) = (first, &ladder.lowest_broken) {
                         drive.rung = lowest.rung.number();
@@ -162,10 +201,10 @@ impl App {
                 Message::Progress(()) => {}
             }
         }
-        for message in drive.after_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in drive.after_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(ladder) => {
-                    drive.after = Some(ladder);
+                    drive.after = ladder;
                     drive.after_job = None;
                 }
                 Message::Died(text) => {
@@ -184,7 +223,7 @@ impl App {
     fn take_ground(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let mut effect = None;
-        for message in drive.ground_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in drive.ground_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Progress(rung) => drive.live.push(rung),
                 Message::Done(ground) => {
@@ -207,7 +246,6 @@ impl App {
             Ok(false) => {}
             Ok(true) => {
                 drive.settle();
-                self.run_effect(Effect::ExaminePlan);
             }
             Err(text) => self.show("The check died", text),
         }
@@ -216,7 +254,20 @@ impl App {
     fn take_files(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let files = &mut drive.files;
-        for message in files.list_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in files.open_job.as_mut().map(Job::drain).unwrap_or_default() {
+            match message {
+                Message::Progress(()) => continue,
+                Message::Done(Some(opened)) => {
+                    files.open_job = None;
+                    files.take_opened(opened);
+                    break;
+                }
+                Message::Done(None) => files.problem = Some("stopped: the volume was not opened".into()),
+                Message::Died(text) => files.problem = Some(text),
+            }
+            files.open_job = None;
+        }
+        for message in files.list_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(Ok((entries, findings))) => {
                     files.entries = entries;
@@ -236,7 +287,7 @@ impl App {
                 Message::Progress(()) => {}
             }
         }
-        for message in files.preview_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in files.preview_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(preview) => {
                     files.preview = Some(preview);
@@ -258,7 +309,7 @@ impl App {
     fn take_extract(&mut self) {
         let Some(drive) = &mut self.drive else { return };
         let (mut shown, mut line) = (None, None);
-        for message in drive.extract_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in drive.extract_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Progress(progress) => drive.extract_progress = Some(progress),
                 Message::Done(result) => {
@@ -315,11 +366,8 @@ impl App {
                 for message in job.drain() {
                     match message {
                         Message::Progress(_) => drive.written += 1,
-                        Message::Done(Ok(_)) => {
-                            drive.applied = drive.bundle.as_ref().is_some_and(|path| {
-                                plan::Bundle::read(path)
-                                    .is_ok_and(|bundle| plan::condition(&drive.source, &bundle) == plan::Condition::Applied)
-                            });
+                        Message::Done(Ok(stands)) => {
+                            drive.applied = stands;
                             let text =
                                 if drive.applied { "The apply is finished." } else { "Every byte stands as before the apply." };
                             outcome = Some(("Done", text.to_string()));
@@ -351,7 +399,6 @@ impl App {
             let changed = !matches!(drive.writing, Some(Writing::Save(_)));
             drive.writing = None;
             if changed {
-                drive.table = keel_format::table::read(drive.source.as_ref());
                 drive.mend.find = None;
                 drive.mend.takes.clear();
                 drive.mend.also.clear();
@@ -369,10 +416,10 @@ impl App {
 
     fn take_proof(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        for message in drive.proof_job.as_mut().map(keel_core::job::Job::drain).unwrap_or_default() {
+        for message in drive.proof_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Done(proof) => {
-                    drive.proof = proof;
+                    drive.proof = proof.unwrap_or_default();
                     drive.proof_job = None;
                 }
                 Message::Died(text) => {

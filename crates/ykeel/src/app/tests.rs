@@ -148,14 +148,16 @@ fn the_small_size_keeps_what_matters() {
 }
 
 #[test]
-fn dropping_a_find_changes_the_layout_at_once() {
+fn dropping_a_find_changes_the_layout() {
     let mut app = app(true);
     app.stage = Stage::Sweep;
     assert!(drawn(&app, 160, 45).contains("1 finds"), "{}", drawn(&app, 160, 45));
     key(&mut app, KeyCode::Char('d'));
+    settle(&mut app);
     let text = drawn(&app, 160, 45);
     assert!(text.contains("dropped by the technician"), "{text}");
     key(&mut app, KeyCode::Char('d'));
+    settle(&mut app);
     assert!(!drawn(&app, 160, 45).contains("dropped by"), "let back");
 }
 
@@ -247,6 +249,7 @@ fn crowded() -> App {
         })
         .collect();
     drive.settle();
+    settle(&mut app);
     app
 }
 
@@ -275,6 +278,7 @@ fn the_type_of_an_entry_goes_round_those_that_fit_its_kind() {
     let mut seen = vec![now(&app)];
     for _ in 0..3 {
         app.act(Action::ChangeType);
+        settle(&mut app);
         seen.push(now(&app));
     }
     assert_eq!(seen, ["0x06", "0xEF", "0x0E", "0x01"]);
@@ -293,6 +297,7 @@ fn mending(field: Option<(usize, u8)>) -> App {
         damaged.finds = finds;
         damaged.settle();
         app.drive = Some(damaged);
+        settle(&mut app);
     }
     key(&mut app, KeyCode::Char('6'));
     settle(&mut app);
@@ -352,8 +357,10 @@ fn a_damaged_field_is_marked_and_taken_as_computed_and_the_choice_can_be_changed
     assert_eq!(edits(&app), ["FAT16 boot sector of n1"]);
     // The main one by choice: nothing is staged for it then. The same key again lets the choice go.
     key(&mut app, KeyCode::Char('m'));
+    settle(&mut app);
     assert_eq!(edits(&app), Vec::<String>::new());
     key(&mut app, KeyCode::Char('m'));
+    settle(&mut app);
     assert_eq!(edits(&app), ["FAT16 boot sector of n1"]);
     key(&mut app, KeyCode::Char('c'));
     assert!(app.told.as_ref().unwrap().contains("no such version here: copy"));
@@ -372,8 +379,10 @@ fn the_mouse_selects_rows_and_fields_and_takes_a_column_by_a_second_click() {
     let edits = |app: &App| app.drive.as_ref().unwrap().edits.len();
     assert_eq!(edits(&app), 1);
     click(&mut app, "≠ BPB_SecPerClus", 64);
+    settle(&mut app);
     assert_eq!(edits(&app), 0);
     click(&mut app, "≠ BPB_SecPerClus", 64);
+    settle(&mut app);
     assert_eq!(edits(&app), 1);
 }
 
@@ -387,4 +396,83 @@ fn a_rule_without_a_mending_says_so_and_leftovers_are_asked_for_and_let_be() {
     assert!(!app.drive.as_ref().unwrap().mend.also.is_empty());
     key(&mut app, KeyCode::Char('E'));
     assert!(app.drive.as_ref().unwrap().mend.also.is_empty());
+}
+
+/// A drive that knows who reads it.
+struct Watched {
+    below: SharedSource,
+    key_thread: thread::ThreadId,
+    /// Reads by the key thread, once it is forbidden.
+    by_keys: Arc<std::sync::Mutex<Vec<String>>>,
+    armed: Arc<std::sync::atomic::AtomicBool>,
+}
+
+impl keel_source::Source for Watched {
+    fn identity(&self) -> &keel_source::Identity {
+        self.below.identity()
+    }
+
+    fn read_at(&self, at: keel_source::ByteOffset, buf: &mut [u8]) -> Result<(), keel_source::ReadError> {
+        if self.armed.load(std::sync::atomic::Ordering::SeqCst) && thread::current().id() == self.key_thread {
+            self.by_keys.lock().unwrap().push(std::backtrace::Backtrace::force_capture().to_string());
+        }
+        self.below.read_at(at, buf)
+    }
+}
+
+#[test]
+fn no_action_in_any_stage_reads_the_drive_on_the_thread_that_takes_the_keys() {
+    let (by_keys, armed) = (Arc::default(), Arc::default());
+    let watched =
+        Watched { below: drive(), key_thread: thread::current().id(), by_keys: Arc::clone(&by_keys), armed: Arc::clone(&armed) };
+    let mut app = app(true);
+    let finds = app.drive.as_ref().unwrap().finds.clone();
+    let mut opened = Drive::new(Arc::new(watched));
+    opened.finds = finds;
+    app.drive = Some(opened);
+    armed.store(true, std::sync::atomic::Ordering::SeqCst);
+    app.run_effect(Effect::Sweep(keel_core::sweep::Reach::Landmarks));
+    settle(&mut app);
+    let folder = tempfile::tempdir().unwrap();
+    for stage in Stage::ALL {
+        for binding in BINDINGS.iter().filter(|binding| binding.action != Action::Quit) {
+            app.stage = stage;
+            app.act(binding.action);
+            // Questions are answered: with a place of its own where a path is asked for.
+            let path = folder.path().join(format!("{stage:?} {:?}", binding.action)).to_string_lossy().into_owned();
+            if let Some(popup::Popup::Ask { line, .. }) = app.popups.last_mut() {
+                *line = path;
+                key(&mut app, KeyCode::Enter);
+            }
+            app.popups.clear();
+            app.take_reports();
+            let _ = drawn(&app, 160, 45);
+        }
+        // A copy that rests would never end.
+        app.act(Action::Cancel);
+        settle(&mut app);
+        app.popups.clear();
+    }
+    let seen = by_keys.lock().unwrap();
+    assert!(seen.is_empty(), "{} reads on the key thread, the first from {}", seen.len(), seen.first().unwrap_or(&String::new()));
+}
+
+#[test]
+fn x_stops_whatever_runs_and_nothing_is_called_broken_for_it() {
+    let mut app = app(true);
+    let before = app.drive.as_ref().unwrap().ladder.clone().unwrap();
+    app.stage = Stage::Sweep;
+    for _ in 0..20 {
+        app.run_effect(Effect::ExamineDrive);
+        app.run_effect(Effect::LookAtStructures);
+        app.run_effect(Effect::AskChecks);
+        app.drive.as_mut().unwrap().settle();
+        key(&mut app, KeyCode::Char('x'));
+        settle(&mut app);
+        app.popups.clear();
+        let drive = app.drive.as_ref().unwrap();
+        let now = drive.ladder.clone().unwrap();
+        assert_eq!(now.lowest_broken, before.lowest_broken, "the ladder is the former one, or the same again");
+        assert_eq!(drive.edits.len(), app.drive.as_ref().unwrap().edits.len());
+    }
 }

@@ -151,7 +151,7 @@ impl App {
     }
 
     fn quit_or_warn(&mut self) {
-        if self.drive.as_ref().is_some_and(|drive| drive.writing.is_some() || drive.fathom.is_busy()) {
+        if self.is_writing() {
             self.tell("the drive is being written; wait for the end, or stop the measurement with x");
         } else {
             self.quit = true;
@@ -289,6 +289,9 @@ impl App {
     }
 
     fn cancel(&mut self) {
+        if let Some(opening) = &self.opening {
+            opening.cancel().cancel();
+        }
         if let Some(drive) = &mut self.drive {
             drive.cancel();
         }
@@ -324,7 +327,9 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         let Some((id, kind)) = drive.selected_find().map(|find| (find.id.clone(), find.kind)) else { return };
         let entry = drive.layout.iter().flat_map(|layout| &layout.entries).find(|entry| entry.find.as_ref() == Some(&id));
-        let Some(now) = entry.map(|entry| entry.type_code) else {
+        // What was chosen a moment ago counts, settled or not.
+        let chosen = drive.choices.types.get(&id).copied();
+        let Some(now) = entry.and(chosen).or(entry.map(|entry| entry.type_code)) else {
             self.tell("the find has no entry in the layout");
             return;
         };
@@ -346,6 +351,8 @@ impl App {
         let plan = drive.plan();
         if plan.edits.is_empty() {
             self.tell("the plan is empty: there is nothing to apply");
+        } else if drive.settle_job.is_some() {
+            self.tell("the plan is being settled anew: a moment");
         } else if drive.sweep_job.is_some() || drive.writing.is_some() {
             self.tell("wait for the running job, or stop it with x");
         } else if plan.copy_first && drive.override_words.is_none() {

@@ -8,14 +8,14 @@ use keel_core::case::{self, Case};
 use keel_core::ladder::{self, Ground};
 use keel_core::layout::{self, Choices};
 use keel_core::reads::ReadsOptions;
-use keel_core::sweep::{Reach, Sweep, outer};
+use keel_core::sweep::{Sweep, outer};
 use keel_core::{CoreError, copy, fathom, health, mend, reads};
 use keel_draw::{Drawing, Head, KeelDrawing, Lane, Report};
 use keel_format::table;
 use keel_source::own::{self, Over};
 use keel_source::{ByteRange, SharedSource, size_decimal};
 
-use super::shared::{cancel, note, open, sweep};
+use super::shared::{Asker, note, open};
 use crate::cli::{DrawingArg, SourceArgs};
 use crate::out::say;
 
@@ -30,7 +30,7 @@ pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) ->
     let (path, case) = of(&args.source)?;
     let args = SourceArgs { source: path, sector_size: args.sector_size, json: args.json };
     let source = open(&args)?;
-    write(&source, case.as_ref(), out, drawing)?;
+    write(&source, case.as_ref(), out, drawing, Asker::Command)?;
     note(&args.source, "report", &out);
     say!("{}", out.display());
     Ok(())
@@ -46,12 +46,18 @@ fn of(path: &Path) -> anyhow::Result<(std::path::PathBuf, Option<Case>)> {
 }
 
 /// Writes the report of `source`, or one drawing, to `out`.
-pub(crate) fn write(source: &SharedSource, case: Option<&Case>, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
+pub(crate) fn write(
+    source: &SharedSource,
+    case: Option<&Case>,
+    out: &Path,
+    drawing: Option<DrawingArg>,
+    asker: Asker<'_>,
+) -> anyhow::Result<()> {
     keel_core::whose::not_on_its_own_medium(source.as_ref(), out)?;
     let as_pdf = out.extension().is_some_and(|end| end == "pdf");
     let sheets = match (as_pdf, drawing) {
-        (true, None) => whole(source, case)?,
-        (_, which) => vec![single(source, case, which.unwrap_or(DrawingArg::Keel))?],
+        (true, None) => whole(source, case, asker)?,
+        (_, which) => vec![single(source, case, which.unwrap_or(DrawingArg::Keel), asker)?],
     };
     let title = head(source).title;
     let bytes = match sheets.as_slice() {
@@ -107,12 +113,12 @@ fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
     }
 }
 
-fn single(source: &SharedSource, case: Option<&Case>, which: DrawingArg) -> anyhow::Result<Drawing> {
+fn single(source: &SharedSource, case: Option<&Case>, which: DrawingArg, asker: Asker<'_>) -> anyhow::Result<Drawing> {
     let head = head(source);
     Ok(match which {
-        DrawingArg::Keel => keel_draw::keel(&head, &keel_of(source, &sweep(source, Reach::Doubt)?)),
+        DrawingArg::Keel => keel_draw::keel(&head, &keel_of(source, &asker.sweep(source)?)),
         DrawingArg::Reads => {
-            let desk = keel_core::job::Desk::new(cancel()).0;
+            let desk = keel_core::job::Desk::new(asker.cancel()).0;
             let survey = reads::known(source).unwrap_or_else(|| reads::survey(source, ReadsOptions::sampled(), &desk));
             keel_draw::reads(&head, &survey)
         }
@@ -134,10 +140,10 @@ fn copy_of(source: &SharedSource, case: Option<&Case>) -> Option<keel_source::Co
     named.or_else(|| source.identity().path.as_deref().and_then(copy::known))
 }
 
-fn whole(source: &SharedSource, case: Option<&Case>) -> anyhow::Result<Vec<Drawing>> {
-    let swept = sweep(source, Reach::Doubt)?;
-    let ground = Ground::ask(source, &cancel(), &mut |_| {});
-    let ladder = ladder::examine_on(&ground, source, &swept, &cancel());
+fn whole(source: &SharedSource, case: Option<&Case>, asker: Asker<'_>) -> anyhow::Result<Vec<Drawing>> {
+    let swept = asker.sweep(source)?;
+    let ground = Ground::ask(source, &asker.cancel(), &mut |_| {});
+    let ladder = ladder::examine_on(&ground, source, &swept, &asker.cancel());
     // A survey that was asked for says more than the ladder's samples.
     let survey = reads::known(source).or(ground.survey);
     let journal = case.map(|case| -> anyhow::Result<_> {

@@ -9,7 +9,15 @@ use crate::app::App;
 use crate::app::drive::{Drive, Writing};
 use crate::keymap;
 
-/// What runs, with progress, rate and time left.
+/// What runs at all.
+fn at_work(app: &App) -> Option<String> {
+    if app.opening.is_some() {
+        return Some("opening the drive  x stops".into());
+    }
+    app.drive.as_ref().and_then(running).or_else(|| app.yard_job.is_some().then(|| "asking the drives".into()))
+}
+
+/// What runs on the drive, with progress, rate and time left.
 pub(crate) fn running(drive: &Drive) -> Option<String> {
     if let Some(writing) = &drive.writing {
         return Some(match writing {
@@ -48,10 +56,22 @@ pub(crate) fn running(drive: &Drive) -> Option<String> {
         let percent = progress.done.saturating_mul(100) / progress.total.max(1);
         return Some(format!("reading {percent} %  {} failed  x stops", progress.errors));
     }
-    if drive.ladder_job.is_some() || drive.after_job.is_some() || drive.ground_job.is_some() {
-        return Some("examining the rungs".into());
+    if drive.report_job.is_some() {
+        return Some("writing the report  x stops".into());
     }
-    drive.files.is_busy().then(|| "reading".into())
+    if drive.proof_job.is_some() {
+        return Some("proving what was written".into());
+    }
+    if drive.settle_job.is_some() {
+        return Some("settling layout and plan  x stops".into());
+    }
+    if drive.ladder_job.is_some() || drive.after_job.is_some() || drive.ground_job.is_some() {
+        return Some("examining the rungs  x stops".into());
+    }
+    if drive.mend.is_busy() {
+        return Some("checking  x stops".into());
+    }
+    (drive.files.is_busy() || drive.looks_job.is_some()).then(|| "reading  x stops".into())
 }
 
 pub(crate) fn time_left(seconds: u64) -> String {
@@ -65,7 +85,7 @@ pub(crate) fn time_left(seconds: u64) -> String {
 /// Draws the foot.
 pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
-    let running = app.drive.as_ref().and_then(running);
+    let running = at_work(app);
     let (left, style) = match (&running, &app.told) {
         (_, Some(told)) => (told.clone(), theme.strong()),
         (Some(running), None) => (running.clone(), theme.strong()),

@@ -108,6 +108,10 @@ fn the_rungs_of_the_drive_come_one_by_one_and_the_course_says_what_is_next() {
         bench.drive("unreadable = [{ first_lba = 0, sectors = 64 }]\n[health.ata]\nattributes = [{ id = 197, raw = 4 }]\n");
     let mut app = bench.app(&drive);
     key(&mut app, KeyCode::Enter);
+    assert!(drawn(&app, 160, 45).contains("opening"), "the yard stays until the drive answers");
+    while app.drive.is_none() {
+        app.take_opening();
+    }
     assert_eq!(app.stage, Stage::Ladder);
     assert!(drawn(&app, 160, 45).contains("the drive is being asked, rung by rung"));
     settle(&mut app);
@@ -171,6 +175,7 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     let report = bench.folder.path().join("r.pdf");
     (0..200).for_each(|_| key(&mut app, KeyCode::Backspace));
     line(&mut app, report.to_str().unwrap());
+    settle(&mut app);
     assert!(fs::read(report).unwrap().starts_with(b"%PDF"));
 }
 
