@@ -4,6 +4,7 @@ use std::any::Any;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Mutex;
 use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
 pub use keel_source::Cancel;
@@ -126,6 +127,18 @@ pub fn wait_for_dropped() {
     for thread in dropped {
         // What it died of was its owner's to hear.
         let _ = thread.join();
+    }
+}
+
+/// Waits until every job that was dropped has ended, `most` at the longest; true when none is left.
+pub fn wait_for_dropped_at_most(most: Duration) -> bool {
+    let began = Instant::now();
+    loop {
+        let ended = DROPPED.lock().is_ok_and(|dropped| dropped.iter().all(JoinHandle::is_finished));
+        if ended || began.elapsed() > most {
+            return ended;
+        }
+        thread::sleep(Duration::from_millis(5));
     }
 }
 

@@ -54,8 +54,8 @@ fn a_sick_drive_is_taken_in_asked_copied_and_worked_on() {
     screen.keys(&["v"]);
     screen.wait_for("are what was read from the drive");
     screen.keys(&["w"]);
-    let on_copy = screen.wait_for("mess-room-copy.img");
-    assert!(on_copy.contains("image"), "{on_copy}");
+    let on_copy = screen.wait_until("the copy at work", |screen| screen.contains("every stage works on the copy"));
+    assert!(on_copy.contains("mess-room-copy.img") && on_copy.contains("image"), "{on_copy}");
     screen.wait_for("bytes missing in");
     screen.keys(&["P"]);
     screen.wait_for("The PDF to write");

@@ -165,10 +165,11 @@ fn looked_at(drive: &SharedSource) -> Vec<u64> {
     sectors
 }
 
-/// The drive with one to four places changed, sometimes cut short.
+/// The drive with one to four places changed, of some drives up to sixty, sometimes cut short.
 fn damaged(drive: &SharedSource, sectors: &[u64], dice: &mut Dice) -> SharedSource {
     let mut view = Overlay::new(Arc::clone(drive));
-    for _ in 0..=dice.below(4) {
+    let most = if dice.below(4) == 0 { 60 } else { 4 };
+    for _ in 0..=dice.below(most) {
         let at = ByteOffset(sectors[dice.below(sectors.len() as u64) as usize] * 512);
         let mut sector = vec![0; 512];
         let _ = view.read_at(at, &mut sector);

@@ -75,6 +75,7 @@ impl App {
             self.tell("the drive is being written; wait for the end, or stop the measurement with x");
             return;
         }
+        self.told_when_open = None;
         let (path, sector_size) = (path.to_path_buf(), self.sector_size);
         self.opening =
             Some(Job::start(move |desk| opened(&path, sector_size).map(|opened| (opened, desk.cancel().is_cancelled()))));
@@ -96,6 +97,7 @@ impl App {
 
     fn take_opened(&mut self, opened: OpenedDrive) {
         let identity = opened.drive.source.identity().clone();
+        self.told = self.told_when_open.take().map(str::to_string);
         // The former drive's jobs end with it.
         self.drive = Some(*opened.drive);
         self.stage = Stage::Ladder;

@@ -31,6 +31,8 @@ use crate::{screen, widget};
 
 /// Longest wait for a key while a job runs: keeps its figures moving.
 const BUSY: Duration = Duration::from_millis(60);
+/// Longest wait for jobs on their way out, before the terminal is given back.
+const PARTING: Duration = Duration::from_millis(700);
 /// Longest wait while nothing runs.
 const IDLE: Duration = Duration::from_millis(250);
 
@@ -82,6 +84,9 @@ fn run(mut app: App) -> anyhow::Result<()> {
         // Jobs are stopped as they are dropped; a probe puts everything back before it ends.
         app.quit |= asked.is_cancelled();
     }
+    // What is typed after the screens are gone is the shell's: the jobs come to their end first, as far as that takes no time.
+    drop(app);
+    keel_core::job::wait_for_dropped_at_most(PARTING);
     match asked.is_cancelled() {
         true => Err(crate::exit::Ended::Cancelled.into()),
         false => Ok(()),

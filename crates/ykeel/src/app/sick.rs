@@ -216,7 +216,7 @@ impl App {
             return;
         }
         self.run_effect(Effect::OpenDrive(dest));
-        self.tell("from here on every stage works on the copy");
+        self.told_when_open = Some("from here on every stage works on the copy");
     }
 
     fn ask_fathom(&mut self, question: Question) {

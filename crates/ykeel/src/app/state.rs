@@ -24,6 +24,8 @@ pub(crate) struct App {
     pub(crate) drive: Option<Drive>,
     /// A drive that is being opened; true with it when it was stopped meanwhile.
     pub(crate) opening: Option<Job<(), Result<(OpenedDrive, bool), CoreError>>>,
+    /// What is told when it is open.
+    pub(crate) told_when_open: Option<&'static str>,
     /// The drives of the yard are being asked.
     pub(crate) yard_job: Option<Job<(), Vec<Berth>>>,
     /// The case of the drive that is meant.
@@ -46,6 +48,7 @@ impl App {
             berth: 0,
             drive: None,
             opening: None,
+            told_when_open: None,
             yard_job: None,
             case: None,
             popups: Vec::new(),
