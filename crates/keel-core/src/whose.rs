@@ -190,8 +190,9 @@ impl Print {
 /// the drive holds nothing of its own.
 ///
 /// # Errors
-/// [`CoreError::File`] when it cannot be written.
+/// [`CoreError::File`] when it cannot be written; [`Refusal::OwnMedium`] where it would lie on the drive itself.
 pub fn keep<T: Serialize>(path: &Path, source: &SharedSource, what: &T, samples: Samples) -> Result<(), CoreError> {
+    not_on_its_own_medium(source.as_ref(), path)?;
     let print = if samples == Samples::Taken { Print::of(source) } else { Print::default() };
     case::write_whole(path, &serde_json::to_vec(&Kept { what, print }).unwrap_or_default())
 }

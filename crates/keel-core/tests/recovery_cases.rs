@@ -379,7 +379,8 @@ fn hard_links_streams_and_odd_names_come_out() {
     let find = swept(&source, Reach::Doubt).finds[0].clone();
     let volume = files::open(&source, &find).unwrap();
     let desk = Desk::new(Cancel::default()).0;
-    let extracted = files::extract(volume.as_ref(), &[], &to, &desk).unwrap();
+    let extracted =
+        files::take_out(&source, (volume.as_ref(), files::GroundJudge::new(volume.as_ref())), &[], &to, &desk).unwrap();
     assert_eq!((extracted.failed, extracted.compared), (0, true), "{:?}", extracted.files);
     for (path, bytes) in [
         ("quay/100% sure.txt", &b"yes\n"[..]),

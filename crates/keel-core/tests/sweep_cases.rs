@@ -217,20 +217,20 @@ fn a_cancelled_sweep_goes_on_where_it_was_and_finds_the_same() {
         }
     });
     let slow: SharedSource = Arc::new(Slow(Arc::clone(&source)));
-    let stopped = sweep(&slow, &options, &desk).unwrap();
+    let stopped = sweep(&slow, &options, &desk);
     drop(desk);
     watcher.join().unwrap();
     let kept = SweepState::load(&state, &source).unwrap();
     assert!(!kept.done.ranges().is_empty() && kept.done.bytes() < source.len());
     assert!(stopped.cancelled && state.exists());
     let (desk, _progress) = Desk::new(Cancel::default());
-    let resumed = sweep(&source, &options, &desk).unwrap();
+    let resumed = sweep(&source, &options, &desk);
     assert!(!resumed.cancelled && state.exists());
     assert_eq!(ground(&resumed), ground(&whole));
     // The map is kept: while the image does not change, a second sweep reads nothing of the surface.
     let counted = Arc::new(Counted { inner: Arc::clone(&source), bytes: AtomicU64::new(0) });
     let (desk, _progress) = Desk::new(Cancel::default());
-    let again = sweep(&(Arc::clone(&counted) as SharedSource), &options, &desk).unwrap();
+    let again = sweep(&(Arc::clone(&counted) as SharedSource), &options, &desk);
     assert_eq!(ground(&again), ground(&whole));
     assert!(counted.bytes.load(Ordering::Relaxed) < source.len() / 2, "{} bytes read", counted.bytes.load(Ordering::Relaxed));
     bench.zero(100 * MIB, 512);

@@ -4,6 +4,7 @@
 
 use std::ffi::c_void;
 use std::fs::File;
+use std::os::fd::AsRawFd;
 use std::ptr;
 
 use rustix::fs::{SeekFrom, seek};
@@ -43,6 +44,74 @@ struct LoopInfo64 {
     lo_init: [u64; 2],
 }
 const _: () = assert!(size_of::<LoopInfo64>() == 232);
+
+/// `struct loop_config`.
+#[repr(C)]
+struct LoopConfig {
+    fd: u32,
+    block_size: u32,
+    info: LoopInfo64,
+    reserved: [u64; 8],
+}
+const _: () = assert!(size_of::<LoopConfig>() == 304);
+
+/// `LOOP_CONFIGURE` and `LOOP_CTL_GET_FREE`.
+const LOOP_CONFIGURE: Opcode = 0x4C0A;
+const LOOP_CTL_GET_FREE: Opcode = 0x4C82;
+/// `LO_FLAGS_READ_ONLY`, and `LO_FLAGS_AUTOCLEAR`: detached by the kernel when nobody has it open any more.
+const LO_FLAGS_READ_ONLY: u32 = 1;
+const LO_FLAGS_AUTOCLEAR: u32 = 4;
+
+/// The number of a loop device that nobody uses, from `/dev/loop-control` opened as `control`.
+pub(crate) fn free_loop(control: &File) -> rustix::io::Result<u32> {
+    struct GetFree;
+    // SAFETY: the request takes no argument and writes nothing: it answers with a number, or an error.
+    unsafe impl rustix::ioctl::Ioctl for GetFree {
+        type Output = u32;
+        const IS_MUTATING: bool = false;
+
+        fn opcode(&self) -> Opcode {
+            LOOP_CTL_GET_FREE
+        }
+
+        fn as_ptr(&mut self) -> *mut c_void {
+            ptr::null_mut()
+        }
+
+        unsafe fn output_from_ptr(out: rustix::ioctl::IoctlOutput, _: *mut c_void) -> rustix::io::Result<u32> {
+            u32::try_from(out).map_err(|_| rustix::io::Errno::INVAL)
+        }
+    }
+    // SAFETY: as above.
+    unsafe { ioctl(control, GetFree) }
+}
+
+/// Binds the loop device `device` to `bytes` bytes of `backing` from byte `offset` on, read-only, in sectors of `sector` bytes; it is
+/// detached when the last of those who have it open closes it.
+pub(crate) fn bind_loop(device: &File, backing: &File, (offset, bytes): (u64, u64), sector: u32) -> rustix::io::Result<()> {
+    let mut config = LoopConfig {
+        fd: backing.as_raw_fd().cast_unsigned(),
+        block_size: sector,
+        info: LoopInfo64 {
+            lo_device: 0,
+            lo_inode: 0,
+            lo_rdevice: 0,
+            lo_offset: offset,
+            lo_sizelimit: bytes,
+            lo_number: 0,
+            lo_encrypt_type: 0,
+            lo_encrypt_key_size: 0,
+            lo_flags: LO_FLAGS_READ_ONLY | LO_FLAGS_AUTOCLEAR,
+            lo_file_name: [0; 64],
+            lo_crypt_name: [0; 64],
+            lo_encrypt_key: [0; 32],
+            lo_init: [0; 2],
+        },
+        reserved: [0; 8],
+    };
+    // SAFETY: LOOP_CONFIGURE reads one `struct loop_config`, which this is, and keeps no pointer to it.
+    unsafe { ioctl(device, Updater::<LOOP_CONFIGURE, LoopConfig>::new(&mut config)) }
+}
 
 /// `struct sg_io_hdr`.
 #[repr(C)]

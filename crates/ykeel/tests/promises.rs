@@ -229,3 +229,78 @@ fn what_was_done_to_a_drive_is_in_the_journal_of_its_case_with_its_hashes() {
     assert_eq!(of("extract")["detail"]["blake3"].as_str().unwrap().len(), 64);
     assert_eq!(bench.run(&["case", "verify", text(&image)]).status.code(), Some(0));
 }
+
+#[test]
+fn what_only_reads_works_where_nothing_can_be_kept_and_says_what_is_not() {
+    let bench = Bench::new();
+    let image = bench.copy("purser-stick.img");
+    let without = |state: &Path, arguments: &[&str]| {
+        let output = bench.command().args(arguments).env("YKEEL_STATE", state).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    // A folder that cannot be made; and one on a disk that is full.
+    let (nowhere, full) = (Path::new("/dev/null/state").to_path_buf(), bench.path("full"));
+    fs::create_dir(&full).unwrap();
+    system("mount", &["-t", "tmpfs", "-o", "size=4k", "none", text(&full)]);
+    fs::write(full.join("last.bin"), [7; 4096]).unwrap();
+    let mut seen = Vec::new();
+    for (number, state) in [nowhere, full.clone()].iter().enumerate() {
+        let (out, pdf) = (bench.path(&format!("out{number}")), bench.path(&format!("report{number}.pdf")));
+        for arguments in [
+            &["ladder", text(&image)][..],
+            &["sweep", text(&image), "--reach", "surface"],
+            &["mend", text(&image)],
+            &["reads", text(&image)],
+            &["check", text(&image)],
+            &["files", text(&image), "--volume", "n1"],
+            &["extract", text(&image), "--volume", "n1", "--to", text(&out)],
+            &["fathom", text(&image), "--estimate"],
+            &["report", text(&image), "--out", text(&pdf)],
+        ] {
+            let (code, told) = without(state, arguments);
+            seen.push((arguments[0].to_string(), code, told));
+        }
+    }
+    // What writes to the drive keeps a way back first, or does not begin.
+    let before = fingerprint(&image);
+    let refused = without(&full, &["mend", text(&image), "--apply", "--yes"]);
+    let probed = without(&full, &["fathom", text(&image), "--yes"]);
+    system("umount", &[text(&full)]);
+    for (command, code, told) in seen {
+        assert_eq!(code, Some(0), "{command}: {told}");
+        let says = told.contains("not kept");
+        assert_eq!(says, matches!(command.as_str(), "sweep" | "reads" | "fathom") || says, "{command}: {told}");
+        if matches!(command.as_str(), "reads" | "fathom") {
+            assert!(says, "{command}: {told}");
+        }
+    }
+    assert!(refused.0 != Some(0) && probed.0 != Some(0), "{refused:?} {probed:?}");
+    assert_eq!(fingerprint(&image), before);
+}
+
+#[test]
+fn state_is_never_put_on_the_drive_that_is_looked_at() {
+    let bench = Bench::new();
+    let image = bench.path("drive.img");
+    fs::File::create(&image).unwrap().set_len(64 << 20).unwrap();
+    let device = system("losetup", &["--find", "--show", text(&image)]);
+    system("mkfs.ext4", &["-q", "-F", &device]);
+    let point = bench.path("point");
+    fs::create_dir(&point).unwrap();
+    system("mount", &[&device, text(&point)]);
+    let state = point.join("state");
+    let told: Vec<(bool, String)> = [&["sweep", &device, "--reach", "surface"][..], &["reads", &device]]
+        .iter()
+        .map(|arguments| {
+            let output = bench.command().args(*arguments).env("YKEEL_STATE", &state).output().unwrap();
+            (output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned())
+        })
+        .collect();
+    let left = state.exists();
+    system("umount", &[text(&point)]);
+    system("losetup", &["--detach", &device]);
+    for (worked, told) in told {
+        assert!(worked && told.contains("not kept"), "{told}");
+    }
+    assert!(!left, "nothing was written to the volume that was looked at");
+}

@@ -228,6 +228,18 @@ pub struct Copied {
 /// [`CoreError::File`] and [`CoreError::Source`] when copy or log cannot be written: both then stay as they are, and the
 /// next run goes on from there. A place that does not read is no error.
 pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Result<Copied, CoreError> {
+    let copied = copied(source, path, options, desk);
+    let detail = match &copied {
+        Ok(copied) => serde_json::json!({ "to": path, "copied": copied }),
+        // What was refused wrote nothing.
+        Err(CoreError::Refused(_)) => return copied,
+        Err(error) => serde_json::json!({ "to": path, "error": crate::chain(error) }),
+    };
+    crate::case::note(source.as_ref(), "copy", &detail);
+    copied
+}
+
+fn copied(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Result<Copied, CoreError> {
     if let Some(saved) = crate::fathom::interrupted_of(source) {
         return Err(crate::Refusal::ProbeInterrupted { saved }.into());
     }

@@ -64,9 +64,9 @@ pub(super) fn first(mut copier: Copier, cancel: &Cancel) -> Result<Copier, CoreE
     let through = Arc::new(Through { identity, copier: Mutex::new(Some(copier)), failed: Mutex::new(None) });
     let source: SharedSource = Arc::<Through>::clone(&through);
     let (desk, _nobody) = Desk::new(cancel.clone());
-    let finds = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None }, &desk).map(|swept| swept.finds);
+    let finds = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None }, &desk).finds;
     let mut used = Vec::new();
-    for find in outer(&finds.unwrap_or_default()) {
+    for find in outer(&finds) {
         used.extend(look_into(&source, find, cancel));
     }
     if let Some(error) = through.failed.lock().ok().and_then(|mut failed| failed.take()) {

@@ -21,6 +21,12 @@ const MOST_POINTS: u64 = 2000;
 /// [`CoreError::Refused`] without the drive's code or while the drive is in use; [`CoreError::Source`] when it does not open
 /// for writing.
 pub fn fill(source: &SharedSource, confirmation: &Confirmation, desk: &Desk<FathomProgress>) -> Result<Fathomed, CoreError> {
+    let measured = filled(source, confirmation, desk);
+    super::note(source, Method::Fill, &measured);
+    measured
+}
+
+fn filled(source: &SharedSource, confirmation: &Confirmation, desk: &Desk<FathomProgress>) -> Result<Fathomed, CoreError> {
     let leave = allowed(source, confirmation, Purpose::Fill)?;
     let mut verdict = Fathomed::begun(source, Method::Fill);
     let mut bench = Bench::open(source, leave, None, desk)?;

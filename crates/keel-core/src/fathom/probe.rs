@@ -10,6 +10,7 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use super::bench::{Bench, Evidence, PIECE, Step};
 use super::saved::{self, Restored};
 use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
+use crate::case;
 use crate::error::{CoreError, Refusal};
 use crate::job::Desk;
 use crate::leave::{Confirmation, Purpose, leave};
@@ -53,6 +54,17 @@ impl Default for ProbeOptions {
 /// [`CoreError::Refused`] without the drive's code, after an interrupted probe, or while the drive is in use;
 /// [`CoreError::File`] when what is touched cannot be kept: nothing was written then.
 pub fn probe(
+    source: &SharedSource,
+    confirmation: &Confirmation,
+    options: ProbeOptions,
+    desk: &Desk<FathomProgress>,
+) -> Result<Fathomed, CoreError> {
+    let measured = probed(source, confirmation, options, desk);
+    super::note(source, Method::Probe, &measured);
+    measured
+}
+
+fn probed(
     source: &SharedSource,
     confirmation: &Confirmation,
     options: ProbeOptions,
@@ -104,6 +116,7 @@ pub fn restore_interrupted(
     let leave = leave(source, confirmation, Purpose::PutBack)?;
     let restored = saved::restore(&mut || source.open_target(&leave), source.identity(), &path, source.len(), each)?;
     saved::set_aside(&path)?;
+    case::note(source.as_ref(), "put back", &serde_json::json!({ "restored": restored, "file": path }));
     Ok(restored)
 }
 

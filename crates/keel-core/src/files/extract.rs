@@ -7,8 +7,8 @@ use std::ops::ControlFlow;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use keel_format::{Deleted, Entry, NodeKind, Volume};
-use keel_source::own;
+use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume};
+use keel_source::{SharedSource, own};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
@@ -119,6 +119,8 @@ pub struct Extracted {
     pub cancelled: bool,
     /// Where the manifest is.
     pub manifest: PathBuf,
+    /// What was met while the volume was listed: files may be missing that no folder names any more.
+    pub findings: Vec<Finding>,
 }
 
 impl Extracted {
@@ -133,21 +135,29 @@ impl Extracted {
     }
 }
 
-/// Takes `paths` (files, or folders with all below them; none: everything) out of `volume` into folder `to`. Nothing
-/// that is there already is overwritten or followed.
+/// Takes `paths` (files, or folders with all below them; none: everything) out of `volume`, which lies on `source`, into folder `to`.
+/// Nothing that is there already is overwritten or followed; `judge` says what is left of each file's ground. What was done is noted in
+/// the journal of the drive's case.
 ///
 /// # Errors
 /// [`CoreError::Unknown`] for a path that is not there; [`CoreError::File`] when the target folder or the manifest
-/// cannot be written. A single file's failure is in the manifest, not an error.
-pub fn extract(volume: &dyn Volume, paths: &[String], to: &Path, desk: &Desk<ExtractProgress>) -> Result<Extracted, CoreError> {
-    extract_judged(volume, GroundJudge::new(volume), paths, to, desk)
+/// cannot be written; [`Refusal::OwnMedium`](crate::Refusal) where the folder lies on the drive itself. A single file's failure is in the
+/// manifest, not an error.
+pub fn take_out<'a>(
+    source: &SharedSource,
+    (volume, judge): (&'a dyn Volume, GroundJudge<'a>),
+    paths: &[String],
+    to: &Path,
+    desk: &'a Desk<ExtractProgress>,
+) -> Result<Extracted, CoreError> {
+    crate::whose::not_on_its_own_medium(source.as_ref(), to)?;
+    let extracted = extract(volume, judge, paths, to, desk)?;
+    crate::case::note(source.as_ref(), "extract", &extracted.line());
+    Ok(extracted)
 }
 
-/// As [`extract`], with a judge of what is left of each file's ground.
-///
-/// # Errors
-/// As [`extract`].
-pub fn extract_judged<'a>(
+/// As [`take_out`], of a volume alone.
+pub(super) fn extract<'a>(
     volume: &'a dyn Volume,
     judge: GroundJudge<'a>,
     paths: &[String],
@@ -155,7 +165,7 @@ pub fn extract_judged<'a>(
     desk: &'a Desk<ExtractProgress>,
 ) -> Result<Extracted, CoreError> {
     fs::create_dir_all(to).map_err(file_error("create", to))?;
-    let (wanted, folders) = wanted(volume, paths)?;
+    let Wanted { files: wanted, folders, findings } = wanted(volume, paths)?;
     has_room(volume, &wanted, to)?;
     let unfinished = Unfinished::begin(to)?;
     let mut run = Run { volume, judge, to, desk, bytes: 0, made: HashSet::new(), files: Vec::new(), unfinished };
@@ -180,6 +190,7 @@ pub fn extract_judged<'a>(
         compared,
         cancelled,
         manifest: PathBuf::new(),
+        findings,
         files,
     };
     extracted.manifest = write_manifest(to, &extracted)?;
@@ -187,14 +198,25 @@ pub fn extract_judged<'a>(
     Ok(extracted)
 }
 
+/// What is to be taken out.
+#[derive(Default)]
+struct Wanted {
+    /// Files and links.
+    files: Vec<Resolved>,
+    /// The folders on the way.
+    folders: Vec<Resolved>,
+    /// What was met while they were listed.
+    findings: Vec<Finding>,
+}
+
 /// The files and links that `paths` ask for, and the folders on the way.
-fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<(Vec<Resolved>, Vec<Resolved>), CoreError> {
-    let (mut wanted, mut folders): (Vec<Resolved>, Vec<Resolved>) = (Vec::new(), Vec::new());
+fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<Wanted, CoreError> {
+    let mut wanted = Wanted::default();
     let everything = [String::new()];
     for path in if paths.is_empty() { &everything } else { paths } {
         let found = resolve(volume, path)?;
         if found.entry.kind != NodeKind::Directory {
-            wanted.push(found);
+            wanted.files.push(found);
             continue;
         }
         let own = match (found.folder.as_str(), found.entry.name.as_str()) {
@@ -202,18 +224,19 @@ fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<(Vec<Resolved>, Vec<R
             ("", name) => name.to_string(),
             (folder, name) => format!("{folder}/{name}"),
         };
-        volume.walk(Deleted::Hide, &mut |below| {
+        let findings = volume.walk(Deleted::Hide, &mut |below| {
             let inside = own.is_empty()
                 || below.folder == own
                 || below.folder.strip_prefix(own.as_str()).is_some_and(|rest| rest.starts_with('/'));
             if inside {
                 let item = Resolved { folder: below.folder.to_string(), entry: below.entry.clone() };
-                if item.entry.kind == NodeKind::Directory { folders.push(item) } else { wanted.push(item) }
+                if item.entry.kind == NodeKind::Directory { wanted.folders.push(item) } else { wanted.files.push(item) }
             }
             ControlFlow::Continue(())
         })?;
+        wanted.findings.extend(findings.into_iter().filter(|finding| finding.severity > Severity::Note));
     }
-    Ok((wanted, folders))
+    Ok(wanted)
 }
 
 /// What the files take at most is free at `to`.

@@ -9,7 +9,7 @@ mod path;
 #[cfg(test)]
 mod tests;
 
-pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, extract, extract_judged};
+pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
 pub use name::safe_component;

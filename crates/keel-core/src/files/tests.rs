@@ -90,6 +90,16 @@ impl Volume for Hostile {
     }
 }
 
+/// Takes out what `paths` ask for, judged by the volume alone.
+fn taken(
+    volume: &dyn Volume,
+    paths: &[String],
+    to: &std::path::Path,
+    desk: &Desk<ExtractProgress>,
+) -> Result<Extracted, CoreError> {
+    extract::extract(volume, GroundJudge::new(volume), paths, to, desk)
+}
+
 fn desk() -> Desk<ExtractProgress> {
     Desk::new(Cancel::default()).0
 }
@@ -116,14 +126,14 @@ fn hostile_names_never_leave_the_folder_and_nothing_is_overwritten() {
         ("/etc", "passwd"),
     ];
     let volume = Hostile::new(&names);
-    let done = extract(&volume, &[], &to, &desk()).unwrap();
+    let done = taken(&volume, &[], &to, &desk()).unwrap();
     assert_eq!(fs::read_to_string(to.join("plain.txt")).unwrap(), "mine");
     assert!(to.join("plain (2).txt").exists() && to.join("plain (3).txt").exists());
     let outside: Vec<_> = fs::read_dir(bench.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert_eq!(outside, ["out"], "nothing was written outside");
     assert_eq!((done.whole, done.failed, done.compared), (10, 1, true), "{:?}", done.files);
     assert!(done.files.iter().any(|file| file.why.as_deref().is_some_and(|why| why.contains("in the way"))));
-    let again = extract(&volume, &[], &to, &desk()).unwrap();
+    let again = taken(&volume, &[], &to, &desk()).unwrap();
     assert_ne!(again.manifest, done.manifest);
 }
 
@@ -132,14 +142,14 @@ fn a_cancelled_extraction_leaves_only_whole_files() {
     let bench = tempfile::tempdir().unwrap();
     let (desk, _progress) = Desk::new(Cancel::default());
     desk.cancel().cancel();
-    let done = extract(&Hostile::new(&[("", "a.txt"), ("", "b.txt")]), &[], bench.path(), &desk).unwrap();
+    let done = taken(&Hostile::new(&[("", "a.txt"), ("", "b.txt")]), &[], bench.path(), &desk).unwrap();
     assert!(done.cancelled && done.files.is_empty());
 }
 
 #[test]
 fn a_path_that_is_not_there_is_named() {
     let bench = tempfile::tempdir().unwrap();
-    let error = extract(&Hostile::new(&[("", "a.txt")]), &["Quay/none.txt".into()], bench.path(), &desk()).unwrap_err();
+    let error = taken(&Hostile::new(&[("", "a.txt")]), &["Quay/none.txt".into()], bench.path(), &desk()).unwrap_err();
     assert!(error.to_string().contains("no path Quay/none.txt"));
 }
 
@@ -148,7 +158,7 @@ fn names_that_are_no_text_come_out_apart_and_lead_back() {
     let names = ["caf\\xE9.txt", "caf\\\\xE9.txt", "half \\uD800 pair", "tab\there", "café.txt"];
     let volume = Hostile::new(&names.map(|name| ("", name)));
     let folder = tempfile::tempdir().unwrap();
-    let out = extract(&volume, &[], folder.path(), &desk()).unwrap();
+    let out = taken(&volume, &[], folder.path(), &desk()).unwrap();
     let saved: std::collections::BTreeSet<String> = out.files.iter().filter_map(|file| file.saved_as.clone()).collect();
     assert_eq!((out.whole, saved.len()), (names.len() as u64, names.len()));
     let manifest: serde_json::Value = serde_json::from_slice(&fs::read(&out.manifest).unwrap()).unwrap();
@@ -157,7 +167,7 @@ fn names_that_are_no_text_come_out_apart_and_lead_back() {
     for (index, path) in paths.iter().enumerate() {
         // What the manifest calls a file asks for that file again.
         let again = tempfile::tempdir().unwrap();
-        let one = extract(&volume, &[(*path).to_string()], again.path(), &desk()).unwrap();
+        let one = taken(&volume, &[(*path).to_string()], again.path(), &desk()).unwrap();
         let saved = again.path().join(one.files[0].saved_as.as_ref().unwrap());
         assert_eq!(fs::read(saved).unwrap(), format!("{:05}", index + 1).into_bytes(), "{path}");
     }
@@ -182,14 +192,14 @@ fn lengths_that_no_volume_can_hold_are_refused_and_room_is_asked_for_first() {
     let bench = tempfile::tempdir().unwrap();
     // 2^60 bytes on a volume of 1 GiB.
     let volume = Hostile { claims: Some(1 << 60), ..Hostile::new(&[("", "endless.bin")]) };
-    let done = extract(&volume, &[], bench.path(), &desk()).unwrap();
+    let done = taken(&volume, &[], bench.path(), &desk()).unwrap();
     assert_eq!((done.whole, done.failed, done.bytes), (0, 1, 0));
     assert!(done.files[0].why.as_deref().is_some_and(|why| why.contains("more than its volume can hold")), "{:?}", done.files);
     // Files that a volume of 2^60 bytes can hold, and this system cannot.
     let mut volume = Hostile { claims: Some(1 << 50), ..Hostile::new(&[("", "large.bin"), ("", "larger.bin")]) };
     volume.summary.bytes = 1 << 60;
     let to = bench.path().join("none");
-    let error = extract(&volume, &[], &to, &desk()).unwrap_err();
+    let error = taken(&volume, &[], &to, &desk()).unwrap_err();
     assert!(matches!(error, crate::CoreError::NoRoom { wanted, free, .. } if wanted == 1 << 51 && free < wanted), "{error}");
     assert_eq!(fs::read_dir(&to).unwrap().count(), 0, "nothing was begun");
 }
@@ -218,7 +228,7 @@ fn what_is_not_finished_carries_a_name_that_says_so() {
         }
         panic!("the second file was never told")
     });
-    let done = extract(&volume, &[], bench.path(), &desk).unwrap();
+    let done = taken(&volume, &[], bench.path(), &desk).unwrap();
     drop(desk);
     let (seen, noted) = watcher.join().unwrap();
     assert!(done.cancelled);

@@ -91,7 +91,7 @@ pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<Strin
         for repair in rule.mending.iter().flat_map(|mending| &mending.repairs) {
             overlay.lay(find.start_byte + repair.at.0, &repair.bytes);
             let reason = format!("{}: {}", rule.rule, repair.reason);
-            merged.add(Repair { reason, ..repair.clone() });
+            merged.add(&Repair { reason, ..repair.clone() });
         }
         view = Arc::new(overlay);
     }
@@ -112,7 +112,7 @@ pub(super) struct Merged(BTreeMap<u64, (usize, Repair)>);
 
 impl Merged {
     /// Adds `repair`; where it overlaps earlier ones its bytes go into them, so that no byte is written twice.
-    pub(super) fn add(&mut self, repair: Repair) {
+    pub(super) fn add(&mut self, repair: &Repair) {
         let order = self.0.len();
         let (mut from, to) = (repair.at.0, repair.at.0.saturating_add(repair.bytes.len() as u64));
         let part = |low: u64, high: u64| {
@@ -168,7 +168,7 @@ mod tests {
             let (mut plain, mut merged) = ([0u8; 100], Merged::default());
             for (index, (at, len, byte)) in pieces.iter().enumerate() {
                 plain[*at as usize..*at as usize + len].fill(*byte);
-                merged.add(Repair::computed("piece", ByteOffset(*at), vec![*byte; *len], format!("number {index}")));
+                merged.add(&Repair::computed("piece", ByteOffset(*at), vec![*byte; *len], format!("number {index}")));
             }
             let merged = merged.into_repairs();
             let (mut laid, mut times) = ([0u8; 100], [0u8; 100]);

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use keel_format::{Deleted, NodeKind, VolumeKind, read_whole};
-use keel_source::{LinkKind, SharedSource, printable};
+use keel_source::{LinkKind, LoopDevice, SharedSource, printable};
 use rustix::io::Errno;
 use rustix::mount::{MountFlags, UnmountFlags, unmount};
 use serde::Serialize;
@@ -105,13 +105,9 @@ pub fn prove(source: &SharedSource, find: &Find) -> Result<Proof, CoreError> {
         return Ok(Proof::failed(find, "mounting wants root".into()));
     }
     let folder = private_folder()?;
-    let proof = match attach(&path, find, identity.logical_sector.0) {
-        Ok(device) => {
-            let proof = mounted(source, find, &device, &folder);
-            let _ = command("losetup", &["--detach", &device]);
-            proof
-        }
-        Err(why) => Ok(Proof::failed(find, why)),
+    let proof = match LoopDevice::over(&path, find.range(), identity.logical_sector) {
+        Ok(device) => mounted(source, find, &device.path().to_string_lossy(), &folder),
+        Err(why) => Ok(Proof::failed(find, format!("no loop device: {why}"))),
     };
     let _ = fs::remove_dir(&folder);
     proof
@@ -129,21 +125,13 @@ fn private_folder() -> Result<PathBuf, CoreError> {
     }
 }
 
-/// Runs a program of the operating system.
+/// Runs a program of the operating system: of drivers that are programs.
 fn command(program: &str, arguments: &[&str]) -> Result<String, String> {
     let output = Command::new(program).args(arguments).output().map_err(|error| format!("{program}: {error}"))?;
     match output.status.success() {
         true => Ok(String::from_utf8_lossy(&output.stdout).trim().to_string()),
         false => Err(printable(String::from_utf8_lossy(&output.stderr).trim())),
     }
-}
-
-fn attach(path: &Path, find: &Find, sector: u32) -> Result<String, String> {
-    let (offset, size, sector) = (find.start_byte.0.to_string(), find.bytes.to_string(), sector.to_string());
-    let path = path.to_string_lossy();
-    let arguments =
-        ["--find", "--show", "--read-only", "--offset", &offset, "--sizelimit", &size, "--sector-size", &sector, &path];
-    command("losetup", &arguments)
 }
 
 fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> Result<Proof, CoreError> {

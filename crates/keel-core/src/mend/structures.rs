@@ -66,7 +66,7 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
     if matches!(wishes.only, Only::All | Only::Fs) && is_whole {
         let checked = by_check(source, find, wishes, &repairs);
         let mut merged = Merged::default();
-        repairs.into_iter().chain(checked.repairs).for_each(|repair| merged.add(repair));
+        repairs.iter().chain(&checked.repairs).for_each(|repair| merged.add(repair));
         repairs = merged.into_repairs();
         withheld.extend(checked.on_request.into_iter().map(|(rule, why)| Withheld {
             find: find.id.clone(),

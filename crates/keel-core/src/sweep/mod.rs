@@ -21,7 +21,7 @@ use keel_format::{registry, table};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
-use crate::CoreError;
+use self::state::Keeper;
 use crate::coverage::Coverage;
 use crate::job::Desk;
 
@@ -77,6 +77,8 @@ pub struct Sweep {
     pub cancelled: bool,
     /// Remains of GPT headers.
     pub gpt_remains: Vec<ByteOffset>,
+    /// Why nothing of it is kept for the next sweep, as a sentence, where that was asked for and cannot be done.
+    pub not_kept: Option<String>,
 }
 
 impl Sweep {
@@ -120,13 +122,13 @@ impl<'a> From<&'a Vec<Find>> for Seen<'a> {
 }
 
 /// Sweeps `source`. Progress goes to `desk`; when it is cancelled the state so far is written to the state file and
-/// what was found so far comes back.
-///
-/// # Errors
-/// [`CoreError::File`] when the state file cannot be written. Unreadable places are no error.
-pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepProgress>) -> Result<Sweep, CoreError> {
+/// what was found so far comes back. Unreadable places are told in [`Sweep::bad`]; a state that cannot be kept stops nothing,
+/// [`Sweep::not_kept`] says why.
+#[must_use]
+pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepProgress>) -> Sweep {
     let mut state =
         options.state.as_deref().and_then(|path| SweepState::load(path, source)).unwrap_or_else(|| SweepState::new(source));
+    let mut keeper = Keeper::new(source, options.state.as_deref());
     let mut finds = Vec::new();
     if options.reach != Reach::Surface {
         finds = landmarks::walk(source, &mut state.clues);
@@ -140,14 +142,15 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     };
     let mut cancelled = false;
     if !ground.is_empty() && !desk.cancel().is_cancelled() {
-        cancelled = surface::scan(source, &ground, &mut state, options.state.as_deref(), desk)?;
+        cancelled = surface::scan(source, &ground, &mut state, &mut keeper, desk);
         finds = infer(source, &state.clues);
     }
     if desk.cancel().is_cancelled() && !cancelled {
         cancelled = true;
-        options.state.as_deref().map_or(Ok(()), |path| state.save(path))?;
+        keeper.save(&state);
     }
-    Ok(Sweep { finds, looked_at: state.done.ranges().to_vec(), bad: state.bad, cancelled, gpt_remains: state.clues.gpt_headers })
+    let (looked_at, gpt_remains) = (state.done.ranges().to_vec(), state.clues.gpt_headers);
+    Sweep { finds, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem() }
 }
 
 /// Finds from clues: every format infers, nested images are told apart, ids go by start.

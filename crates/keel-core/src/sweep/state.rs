@@ -7,7 +7,8 @@ use keel_format::clue::Clues;
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
-use crate::whose::Print;
+use crate::error::chain;
+use crate::whose::{self, Print};
 use crate::{CoreError, case};
 
 /// Version of the state file.
@@ -60,6 +61,47 @@ impl SweepState {
     #[must_use]
     pub fn left(&self, ground: &[ByteRange]) -> Vec<ByteRange> {
         ground.iter().flat_map(|range| self.done.lacking(*range)).collect()
+    }
+}
+
+/// Keeps the state of a scan where that is asked for. What cannot be kept is remembered with its reason and not tried again: the scan
+/// itself needs nothing of it.
+pub(super) struct Keeper<'a> {
+    path: Option<&'a Path>,
+    problem: Option<String>,
+}
+
+impl<'a> Keeper<'a> {
+    /// A keeper of the state of `source` at `path`; of none where that is on the drive itself.
+    pub(super) fn new(source: &SharedSource, path: Option<&'a Path>) -> Self {
+        let refused = path.and_then(|path| whose::not_on_its_own_medium(source.as_ref(), path).err());
+        let problem = refused.map(|error| chain(&error));
+        Self { path: path.filter(|_| problem.is_none()), problem }
+    }
+
+    /// True while the state is kept.
+    pub(super) fn keeps(&self) -> bool {
+        self.path.is_some()
+    }
+
+    pub(super) fn save(&mut self, state: &SweepState) {
+        if let Some(error) = self.path.and_then(|path| state.save(path).err()) {
+            self.problem = Some(chain(&error));
+            self.path = None;
+        }
+    }
+
+    /// What was kept of a scan that came to its end is not needed any more.
+    pub(super) fn forget(&self) {
+        if let Some(path) = self.path {
+            // One that cannot be removed is of a drive that changed: it is not taken again.
+            let _ = fs::remove_file(path);
+        }
+    }
+
+    /// Why nothing is kept, as a sentence.
+    pub(super) fn into_problem(self) -> Option<String> {
+        self.problem
     }
 }
 

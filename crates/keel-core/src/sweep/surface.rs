@@ -1,6 +1,5 @@
 //! Looking at every sector, at the speed of the source, on as many threads as help.
 
-use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread;
@@ -9,8 +8,8 @@ use std::time::{Duration, Instant};
 use keel_format::clue::Clues;
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
+use super::state::Keeper;
 use super::{Find, SweepProgress, SweepState, infer, rate};
-use crate::CoreError;
 use crate::job::Desk;
 
 /// Bytes read at once: the cancel flag is tested as often.
@@ -39,9 +38,9 @@ pub(super) fn scan(
     source: &SharedSource,
     ground: &[ByteRange],
     state: &mut SweepState,
-    keep: Option<&Path>,
+    keeper: &mut Keeper<'_>,
     desk: &Desk<SweepProgress>,
-) -> Result<bool, CoreError> {
+) -> bool {
     let left = state.left(ground);
     let segments = segments(source, &left);
     let total: u64 = ground.iter().map(|range| range.len()).sum();
@@ -53,11 +52,10 @@ pub(super) fn scan(
         state: Mutex::new((std::mem::replace(state, SweepState::new(source)), ByteOffset(0))),
     };
     let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8).min(segments.len().max(1));
-    let result = thread::scope(|scope| {
+    thread::scope(|scope| {
         let threads: Vec<_> = (0..workers).map(|_| scope.spawn(|| work(&shared))).collect();
-        let result = watch(&shared, &threads, total, keep, desk);
+        watch(&shared, &threads, total, keeper, desk);
         shared.stop.store(true, Ordering::Relaxed);
-        result
     });
     let cancelled = desk.cancel().is_cancelled();
     let (mut scanned, _) = shared.state.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -67,16 +65,13 @@ pub(super) fn scan(
     }
     scanned.clues.tidy();
     *state = scanned;
-    match keep {
-        Some(path) if cancelled => state.save(path)?,
-        // A drive that tells when it changes need not be read again while it does not.
-        Some(path) if source.change_mark().is_some() => state.save(path)?,
-        Some(path) => {
-            let _ = std::fs::remove_file(path);
-        }
-        None => {}
+    // A drive that tells when it changes need not be read again while it does not.
+    if cancelled || source.change_mark().is_some() {
+        keeper.save(state);
+    } else {
+        keeper.forget();
     }
-    result.map(|()| cancelled)
+    cancelled
 }
 
 /// The data of `ground` in pieces that one worker takes at a time.
@@ -130,9 +125,9 @@ fn watch(
     shared: &Shared<'_>,
     threads: &[thread::ScopedJoinHandle<'_, ()>],
     total: u64,
-    keep: Option<&Path>,
+    keeper: &mut Keeper<'_>,
     desk: &Desk<SweepProgress>,
-) -> Result<(), CoreError> {
+) {
     let begun = Instant::now();
     let before = shared.state.lock().map(|state| covered(&state.0)).unwrap_or(0);
     let (mut saved, mut inferred, mut told) = (begun, begun, begun);
@@ -140,7 +135,7 @@ fn watch(
     loop {
         let finished = threads.iter().all(thread::ScopedJoinHandle::is_finished);
         if finished || desk.cancel().is_cancelled() {
-            return Ok(());
+            return;
         }
         thread::sleep(Duration::from_millis(2));
         if told.elapsed() < TELL {
@@ -148,11 +143,11 @@ fn watch(
         }
         told = Instant::now();
         let due = inferred.elapsed() > INFER;
-        let save_due = keep.filter(|_| saved.elapsed() > SAVE);
-        let Ok(state) = shared.state.lock() else { return Ok(()) };
+        let save_due = keeper.keeps() && saved.elapsed() > SAVE;
+        let Ok(state) = shared.state.lock() else { return };
         let (done, head, bad) = (covered(&state.0), state.1, state.0.bad.clone());
         let snapshot = (due && state.0.clues.leads() != leads).then(|| state.0.clues.clone());
-        let saving = save_due.map(|path| (path, state.0.clone()));
+        let saving = save_due.then(|| state.0.clone());
         drop(state);
         let mut finds: Option<Vec<Find>> = None;
         if let Some(clues) = snapshot {
@@ -161,8 +156,8 @@ fn watch(
             inferred = Instant::now();
         }
         desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad });
-        if let Some((path, state)) = saving {
-            state.save(path)?;
+        if let Some(state) = saving {
+            keeper.save(&state);
             saved = Instant::now();
         }
     }

@@ -104,7 +104,7 @@ pub(crate) struct Drive {
     pub(crate) applied: bool,
     pub(crate) override_words: Option<String>,
 
-    pub(crate) sweep_job: Option<Job<SweepProgress, Result<Sweep, CoreError>>>,
+    pub(crate) sweep_job: Option<Job<SweepProgress, Sweep>>,
     pub(crate) settle_job: Option<Job<(), Option<Settled>>>,
     pub(crate) ladder_job: Option<Job<(), Option<Ladder>>>,
     pub(crate) after_job: Option<Job<(), Option<Ladder>>>,

@@ -234,9 +234,8 @@ impl App {
         let taken = drive.files.taken.clone();
         let source = SharedSource::clone(&drive.source);
         drive.extract_job = Some(Job::start(move |desk| {
-            keel_core::whose::not_on_its_own_medium(source.as_ref(), &to)?;
             let judge = super::files::judge(volume.as_ref(), taken.as_deref());
-            files::extract_judged(volume.as_ref(), judge, &wanted, &to, desk)
+            files::take_out(&source, (volume.as_ref(), judge), &wanted, &to, desk)
         }));
     }
 
@@ -268,6 +267,9 @@ impl App {
         }
     }
 }
+
+/// What the opening of a drive comes to; true with it when it was stopped meanwhile.
+pub(crate) type Opening = Result<(OpenedDrive, bool), CoreError>;
 
 /// A drive as it is opened, and what an earlier run left behind on it.
 pub(crate) struct OpenedDrive {

@@ -346,7 +346,8 @@ impl App {
         match end {
             CopyEnd::Copied(copied) => {
                 let dest = self.drive.as_ref().and_then(|drive| drive.copy.dest.clone());
-                self.note("copy", &copied);
+                // Its journal has a line more.
+                self.look_up_case();
                 if let Some(path) = dest.and_then(|dest| std::path::absolute(dest).ok())
                     && let Some(case) = &mut self.case
                 {
@@ -375,7 +376,6 @@ impl App {
         match end {
             FathomEnd::Verdict(measured) => {
                 let Measured { verdict, seen, problem } = *measured;
-                self.note("fathom", &serde_json::json!({ "line": verdict.line(), "proven_bytes": verdict.proven_bytes }));
                 self.tell(if verdict.cancelled { "stopped; everything was put back".to_string() } else { verdict.line() });
                 let Some(drive) = &mut self.drive else { return };
                 if let Some(problem) = problem {
@@ -388,7 +388,6 @@ impl App {
                 }
             }
             FathomEnd::Restored(restored) => {
-                self.note("fathom", &restored);
                 self.show(
                     "Put back",
                     format!(

@@ -1,13 +1,12 @@
 //! The state of the screens.
 
-use keel_core::CoreError;
 use keel_core::case::Case;
 use keel_core::job::{Job, Message};
 use keel_core::yard::Berth;
 use ratatui::layout::Rect;
 
 use super::drive::{Drive, Swept, Writing};
-use super::effect::OpenedDrive;
+use super::effect::Opening;
 use super::popup::Popup;
 use super::{Effect, popup::Question};
 use crate::keymap::Stage;
@@ -23,7 +22,7 @@ pub(crate) struct App {
     pub(crate) berth: usize,
     pub(crate) drive: Option<Drive>,
     /// A drive that is being opened; true with it when it was stopped meanwhile.
-    pub(crate) opening: Option<Job<(), Result<(OpenedDrive, bool), CoreError>>>,
+    pub(crate) opening: Option<Job<(), Opening>>,
     /// What is told when it is open.
     pub(crate) told_when_open: Option<&'static str>,
     /// The drives of the yard are being asked.
@@ -137,7 +136,7 @@ impl App {
         let Some(drive) = &mut self.drive else { return };
         let Some(job) = &mut drive.sweep_job else { return };
         let messages = job.drain();
-        let mut effects = Vec::new();
+        let (mut effects, mut not_kept) = (Vec::new(), None);
         for message in messages {
             match message {
                 Message::Progress(mut progress) => {
@@ -148,7 +147,8 @@ impl App {
                     drive.bad.clone_from(&progress.bad);
                     drive.progress = Some(progress);
                 }
-                Message::Done(Ok(sweep)) => {
+                Message::Done(sweep) => {
+                    not_kept.clone_from(&sweep.not_kept);
                     keep_selection(drive, sweep.finds);
                     drive.bad = sweep.bad;
                     drive.looked_at = sweep.looked_at;
@@ -163,10 +163,6 @@ impl App {
                     drive.mend.find = None;
                     effects.extend([Effect::ExamineDrive, Effect::AskChecks]);
                 }
-                Message::Done(Err(error)) => {
-                    drive.sweep_job = None;
-                    effects.push(Effect::Show("The sweep stopped", keel_core::chain(&error)));
-                }
                 Message::Died(text) => {
                     drive.sweep_job = None;
                     effects.push(Effect::Show("The sweep died", text));
@@ -174,7 +170,9 @@ impl App {
             }
         }
         let stopped = drive.swept == Swept::Stopped && !effects.is_empty();
-        if stopped {
+        if let Some(why) = not_kept {
+            self.tell(format!("what was seen is not kept for the next sweep: {why}"));
+        } else if stopped {
             self.tell("sweep stopped; s goes on from there");
         }
         effects.into_iter().for_each(|effect| self.run_effect(effect));
@@ -311,7 +309,7 @@ impl App {
 
     fn take_extract(&mut self) {
         let Some(drive) = &mut self.drive else { return };
-        let (mut shown, mut line) = (None, None);
+        let mut shown = None;
         for message in drive.extract_job.as_mut().map(Job::drain).unwrap_or_default() {
             match message {
                 Message::Progress(progress) => drive.extract_progress = Some(progress),
@@ -319,10 +317,7 @@ impl App {
                     drive.extract_job = None;
                     drive.extract_progress = None;
                     shown = Some(match result {
-                        Ok(done) => {
-                            line = Some(done.line());
-                            ("Taken out", crate::screen::files::summary(&done))
-                        }
+                        Ok(done) => ("Taken out", crate::screen::files::summary(&done)),
                         Err(error) => ("Nothing was taken out", keel_core::chain(&error)),
                     });
                 }
@@ -331,9 +326,6 @@ impl App {
                     shown = Some(("The extraction died", text));
                 }
             }
-        }
-        if let Some(line) = line {
-            self.note("extract", &line);
         }
         if let Some((title, text)) = shown {
             self.show(title, text);

@@ -453,7 +453,7 @@ fn no_action_in_any_stage_reads_the_drive_on_the_thread_that_takes_the_keys() {
         settle(&mut app);
         app.popups.clear();
     }
-    let seen = by_keys.lock().unwrap();
+    let seen = by_keys.lock().unwrap().clone();
     assert!(seen.is_empty(), "{} reads on the key thread, the first from {}", seen.len(), seen.first().unwrap_or(&String::new()));
 }
 

@@ -42,7 +42,9 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
     bar.finish_and_clear();
     let copied = result.map_err(|panic| anyhow::anyhow!("the copy died: {panic}"))??;
     let verified = if args.verify && copied.stopped != Some(Stopped::Cancelled) { Some(verify(args)?) } else { None };
-    note(&args.source.source, "copy", &serde_json::json!({ "to": args.dest, "copied": copied, "verified": verified }));
+    if let Some(verified) = &verified {
+        note(&args.source.source, "verify", &serde_json::json!({ "copy": args.dest, "verified": verified }));
+    }
     keep_in_case(args);
     if args.source.json {
         print_json(&Document { copied: &copied, verified: verified.as_ref() })?;

@@ -7,7 +7,7 @@ use keel_core::job::Desk;
 use keel_core::sweep::Reach;
 use keel_source::{printable, size_decimal};
 
-use super::shared::{cancel, find, note, open, print_json, sweep};
+use super::shared::{cancel, find, open, print_json, sweep};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
 use crate::out::say;
@@ -20,10 +20,8 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
     let taken = files::taken(&source, &swept.finds, find);
     let judge =
         taken.as_ref().map_or_else(|| GroundJudge::new(volume.as_ref()), |taken| GroundJudge::under(volume.as_ref(), taken));
-    keel_core::whose::not_on_its_own_medium(source.as_ref(), to)?;
     let (desk, _progress): (Desk<ExtractProgress>, _) = Desk::new(cancel());
-    let extracted = files::extract_judged(volume.as_ref(), judge, paths, to, &desk)?;
-    note(&args.source, "extract", &extracted.line());
+    let extracted = files::take_out(&source, (volume.as_ref(), judge), paths, to, &desk)?;
     if args.json {
         print_json(&extracted)?;
     } else {
@@ -33,6 +31,9 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
         }
         for file in extracted.files.iter().filter(|file| file.ground != FileGround::Whole && file.state != Outcome::Failed) {
             say!("{}  {}: {}", printable(&file.path), file.ground.word(), file.ground.sentence());
+        }
+        for finding in &extracted.findings {
+            say!("while the volume was listed: {} ({})", printable(&finding.what), printable(&finding.how));
         }
         say!(
             "{} whole, {} partly unreadable, {} failed; {} in {}; count and bytes {}",

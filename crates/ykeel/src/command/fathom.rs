@@ -6,7 +6,7 @@ use keel_core::leave::Confirmation;
 use keel_core::{CoreError, Refusal};
 use keel_source::{OpenOptions, SharedSource, size_decimal};
 
-use super::shared::{bar, note, print_json, wait};
+use super::shared::{bar, note, print_json, tell_kept, wait};
 use crate::cli::FathomArgs;
 use crate::exit::Ended;
 use crate::out::{say, tell};
@@ -42,12 +42,11 @@ pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
     });
     bar.finish_and_clear();
     let verdict = result.map_err(|panic| anyhow::anyhow!("the measurement died: {panic}"))??;
-    fathom::keep(&source, &verdict)?;
-    let short = serde_json::json!({
-        "method": verdict.method, "nature": verdict.nature, "claimed_bytes": verdict.claimed_bytes,
-        "proven_bytes": verdict.proven_bytes, "sureness": verdict.sureness, "restored": verdict.restored,
-    });
-    note(&args.source.source, "fathom", &short);
+    tell_kept("the verdict", fathom::keep(&source, &verdict));
+    // What writes is noted by itself.
+    if estimate {
+        note(&args.source.source, "fathom", &serde_json::json!({ "method": verdict.method, "line": verdict.line() }));
+    }
     if args.source.json {
         print_json(&verdict)?;
     } else {
@@ -77,7 +76,6 @@ fn restore(args: &FathomArgs, source: &SharedSource) -> anyhow::Result<()> {
     }
     let restored = restored?;
     bar.finish_and_clear();
-    note(&args.source.source, "fathom", &restored);
     if args.source.json {
         return print_json(&restored);
     }

@@ -6,7 +6,7 @@ use keel_core::job::{Desk, Job};
 use keel_core::reads::{self, Latency, Left, ReadsOptions, ReadsProgress, Survey};
 use keel_source::{SharedSource, size_decimal};
 
-use super::shared::{bar, note, open, print_json, wait};
+use super::shared::{bar, note, open, print_json, tell_kept, wait};
 use crate::cli::SourceArgs;
 use crate::exit::Ended;
 use crate::out::say;
@@ -29,7 +29,7 @@ pub(super) fn run(args: &SourceArgs, full: bool, minutes: Option<u32>) -> anyhow
     bar.finish_and_clear();
     let survey = result.map_err(|panic| anyhow::anyhow!("the reading died: {panic}"))?;
     if survey.left != Some(Left::Cancelled) {
-        reads::keep(&source, &survey)?;
+        tell_kept("what was read", reads::keep(&source, &survey));
     }
     note(
         &args.source,

@@ -74,19 +74,30 @@ pub(crate) fn sweep(source: &SharedSource, reach: Reach) -> anyhow::Result<Sweep
         bar.set_message(format!("{}/s", keel_source::size_decimal(progress.rate)));
     });
     bar.finish_and_clear();
-    let swept = result.map_err(|panic| anyhow::anyhow!("the sweep died: {panic}"))??;
+    let swept = result.map_err(|panic| anyhow::anyhow!("the sweep died: {panic}"))?;
+    if let Some(why) = &swept.not_kept {
+        tell!("ykeel: what was seen is not kept for the next sweep: {why}");
+    }
     if swept.cancelled {
-        tell!("ykeel: cancelled; the next sweep of this drive goes on from here");
+        let next = if swept.not_kept.is_some() { "" } else { "; the next sweep of this drive goes on from here" };
+        tell!("ykeel: cancelled{next}");
         return Err(Ended::Cancelled.into());
     }
     Ok(swept)
+}
+
+/// Tells that something could not be kept; what it came from stands.
+pub(crate) fn tell_kept(what: &str, kept: Result<(), keel_core::CoreError>) {
+    if let Err(error) = kept {
+        tell!("ykeel: {what} is not kept for later: {}", keel_core::chain(&error));
+    }
 }
 
 /// Sweeps without a bar, for the screens; `cancel` stops it.
 fn sweep_quietly(source: &SharedSource, reach: Reach, cancel: &Cancel) -> anyhow::Result<Sweep> {
     let state = case::drive_folder(source.identity()).join("sweep.json");
     let (desk, _told) = Desk::new(cancel.clone());
-    let swept = sweep::sweep(source, &SweepOptions { reach, state: Some(state) }, &desk)?;
+    let swept = sweep::sweep(source, &SweepOptions { reach, state: Some(state) }, &desk);
     if swept.cancelled { Err(Ended::Cancelled.into()) } else { Ok(swept) }
 }
 

@@ -42,6 +42,9 @@ struct Document<'a> {
     /// Present finds under which there may be more of an older generation than was looked at.
     traces: Vec<&'a str>,
     unreadable: &'a [ByteRange],
+    /// Why nothing of it is kept for the next sweep.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    not_kept: Option<&'a str>,
 }
 
 fn document(find: &Find) -> FindDocument<'_> {
@@ -74,7 +77,8 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
     if args.json {
         let finds = swept.finds.iter().map(document).collect();
         let traces = swept.traces().into_iter().map(|find| find.id.as_str()).collect();
-        return print_json(&Document { finds, layout: &layout, coverage: &coverage, traces, unreadable: &swept.bad });
+        let not_kept = swept.not_kept.as_deref();
+        return print_json(&Document { finds, layout: &layout, coverage: &coverage, traces, unreadable: &swept.bad, not_kept });
     }
     for find in &swept.finds {
         print_find(find);
