@@ -15,7 +15,7 @@ use keel_core::leave::Confirmation;
 use keel_core::mend::Only;
 use keel_core::plan::{self, ApplyOptions, Bundle, Condition, Direction, Plan, Step};
 use keel_core::{CoreError, Refusal, case, copy, fathom};
-use keel_source::{Leave, SharedSource, SourceError};
+use keel_source::{ByteOffset, ByteRange, Leave, Masked, OpenOptions, SharedSource, SourceError};
 use support::{Bench, MIB, files, run, told};
 
 /// A volume whose boot sector is gone, under a valid table.
@@ -288,6 +288,61 @@ impl Drop for LoopDevice {
     }
 }
 
+#[test]
+fn work_on_a_drive_its_partitions_and_the_image_behind_it_exclude_one_another() {
+    let bench = Bench::new(16 * MIB);
+    bench.mbr(&[(0x83, MIB, 8 * MIB)]);
+    let device = LoopDevice::over(&bench.image, &["--partscan"]);
+    let open = |path: &Path| keel_source::open(path, OpenOptions::default()).unwrap();
+    let locked = |source: &SharedSource| {
+        let leave = Leave::by_code(source.identity(), &source.identity().code()).unwrap();
+        match source.open_target(&leave) {
+            Err(SourceError::Locked { .. }) => true,
+            other => other.map(|_| false).unwrap(),
+        }
+    };
+    let whole = open(Path::new(&device.0));
+    {
+        // Somebody reads the image that the device is made of.
+        let _image = open(&bench.image);
+        assert!(locked(&whole));
+    }
+    assert!(!locked(&whole), "nobody else has it open");
+    let partition = PathBuf::from(format!("{}p1", device.0));
+    if partition.exists() {
+        let part = open(&partition);
+        assert!(locked(&whole), "its partition is read");
+        assert!(locked(&part), "the drive that it is of is read");
+        drop(whole);
+        assert!(!locked(&part));
+    }
+}
+
+#[test]
+fn a_device_that_holds_nothing_of_a_copy_is_not_taken_for_it() {
+    state();
+    let bench = Bench::new(8 * MIB);
+    for at in 0..8u64 {
+        bench.write(at * MIB, &vec![at as u8 + 1; 700_000]);
+    }
+    let image = bench.folder.path().join("reader.img");
+    File::create(&image).unwrap().set_len(8 * MIB).unwrap();
+    let device = LoopDevice::over(&image, &[]);
+    let target = Path::new(&device.0);
+    let code = keel_source::open(target, OpenOptions::default()).unwrap().identity().code();
+    let copy_options = copy::CopyOptions { confirmation: Some(Confirmation::Code(code)), ..copy::CopyOptions::default() };
+    // A part of the source does not read: the copy lacks it.
+    let bad = vec![ByteRange::sized(ByteOffset(4096), 4096)];
+    let source: SharedSource = Arc::new(Masked::new(bench.open(), bad, "bad"));
+    let (desk, _told) = Desk::new(Cancel::default());
+    copy::copy(&source, target, &copy_options, &desk).unwrap();
+    let opened = || keel_core::yard::open(target, OpenOptions::default()).unwrap();
+    assert!(!opened().missing().is_empty(), "the copy is known again");
+    // Another card is put into the same reader.
+    File::options().write(true).open(target).unwrap().write_all_at(&vec![0x55; 8 << 20], 0).unwrap();
+    assert!(opened().missing().is_empty(), "this one was never copied to");
+}
+
 fn in_use(source: &SharedSource) -> String {
     let leave = Leave::by_code(source.identity(), &source.identity().code()).unwrap();
     match source.open_target(&leave) {
@@ -331,7 +386,11 @@ fn in_use_is_in_use_whatever_the_name_the_offset_or_the_name_space() {
     drop(hidden.stdin.take());
     hidden.wait().unwrap();
     assert!(told.iter().all(|how| how.contains("mounted at")), "{told:?}");
-    assert_eq!([in_use(&source), in_use(&device)], [String::new(), String::new()], "and free again afterwards");
+    // And free again afterwards, each while the other is not read.
+    drop(source);
+    assert_eq!(in_use(&device), "");
+    drop(device);
+    assert_eq!(in_use(&bench.open()), "");
 }
 
 #[test]

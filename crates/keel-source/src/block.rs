@@ -8,7 +8,7 @@ use std::sync::Arc;
 use crate::error::{ReadError, SourceError};
 use crate::file::{file_name, read_descriptor, read_once};
 use crate::holders::{sysfs_of, use_of_device};
-use crate::lock::{ExclusiveLock, lock_shared};
+use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
     ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, SectorSize, SharedSource, Source, printable,
@@ -17,6 +17,8 @@ use crate::{
 
 /// A Linux block device, opened read-only.
 pub(crate) struct BlockDevice {
+    /// The device, and what it lies on: all of them locked.
+    locked: Vec<Arc<File>>,
     file: Arc<File>,
     identity: Identity,
     device: u64,
@@ -60,7 +62,10 @@ impl BlockDevice {
             physical_sector: physical,
             name,
         };
-        Ok(Self { file: Arc::new(file), identity, device: metadata.rdev() })
+        let file = Arc::new(file);
+        let mut locked = vec![Arc::clone(&file)];
+        locked.extend(lock_beneath(metadata.rdev(), &identity.name)?);
+        Ok(Self { locked, file, identity, device: metadata.rdev() })
     }
 }
 
@@ -119,7 +124,7 @@ impl Source for BlockDevice {
             return Err(SourceError::Mounted { name: name.clone(), how });
         }
         let path = self.identity.path.clone().ok_or_else(|| SourceError::NotWritable { name: name.clone() })?;
-        let lock = ExclusiveLock::take(&self.file, name)?;
+        let lock = ExclusiveLock::take(&self.locked, name)?;
         Ok(Box::new(FileTarget::open(&path, &self.file, self.identity.bytes, Some(lock))?))
     }
 }

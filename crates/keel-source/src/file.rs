@@ -90,7 +90,7 @@ impl FileSource {
         if let Some(how) = holders::use_of_image(holders::file_id(&about)) {
             return Err(SourceError::Mounted { name: name.clone(), how });
         }
-        let lock = ExclusiveLock::take(&self.file, name)?;
+        let lock = ExclusiveLock::take(std::slice::from_ref(&self.file), name)?;
         Ok(Box::new(FileTarget::open(&path, &self.file, self.identity.bytes, Some(lock))?))
     }
 }

@@ -231,6 +231,22 @@ impl Medium {
     }
 }
 
+/// What block device `device` lies on, by their paths and without itself: whole drives, members, files behind loop devices.
+pub(crate) fn beneath(device: u64) -> Vec<PathBuf> {
+    let mut ground = Medium::default();
+    ground.add(device, false, 0);
+    let backing = |device: &u64| {
+        let name = fs::read_to_string(sysfs_of(*device).join("loop/backing_file")).ok()?;
+        Some(PathBuf::from(name.trim_end())).filter(|name| name.is_file())
+    };
+    let node = |device: &u64| {
+        let name = sysfs_of(*device).canonicalize().ok()?.file_name().map(ToOwned::to_owned)?;
+        Some(Path::new("/dev").join(name))
+    };
+    let files: Vec<PathBuf> = ground.devices.iter().filter_map(backing).collect();
+    ground.devices.iter().filter(|other| **other != device).filter_map(node).chain(files).collect()
+}
+
 /// The device that the file system is on in which `path` stands, or would stand.
 fn file_system_of(path: &Path) -> Vec<u64> {
     let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());

@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use keel_source::{ByteOffset, ByteRange, CopyLog, CopyState, OpenOptions, RangeHash, Source};
+use keel_source::{ByteOffset, ByteRange, CopyHashes, CopyLog, CopyState, OpenOptions, RangeHash, Source};
 use serde::Serialize;
 
 use super::dest::log_of;
@@ -73,6 +73,21 @@ pub fn verify(path: &Path, log: Option<&Path>, desk: &Desk<VerifyProgress>) -> R
         log.flush()?;
     }
     Ok(outcome)
+}
+
+/// The most stretches by which a copy on a device is known again, and the largest of them, in bytes.
+const ASKED: usize = 6;
+const LARGEST_ASKED: u64 = 4 << 20;
+
+/// True when `device` holds none of what a copy put there, as far as a few of its `hashes` tell: it is another one. What was mended on the
+/// copy since changes some of it, never all.
+pub(super) fn holds_another(device: &dyn Source, hashes: &CopyHashes) -> bool {
+    let told = |(range, hash): &(ByteRange, RangeHash)| *hash != RangeHash::Zeros && range.len() <= LARGEST_ASKED;
+    let all: Vec<(ByteRange, RangeHash)> = hashes.iter().filter(told).collect();
+    let step = all.len().div_ceil(ASKED).max(1);
+    let (desk, _nobody) = Desk::new(crate::job::Cancel::default());
+    let mut asked = all.iter().step_by(step);
+    !all.is_empty() && !asked.any(|(range, hash)| compare(device, *range, *hash, &desk, &mut |_| {}) == Some(true))
 }
 
 /// Whether `range` is what `hash` says; `None` when cancelled.

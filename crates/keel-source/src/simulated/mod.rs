@@ -249,7 +249,7 @@ impl Source for SimulatedDrive {
         if !leave.is_for(identity) {
             return Err(SourceError::NoLeave { name: identity.name.clone() });
         }
-        let lock = ExclusiveLock::take(&self.description, &identity.name)?;
+        let lock = ExclusiveLock::take(std::slice::from_ref(&self.description), &identity.name)?;
         let mut parts: Vec<(ByteOffset, Box<dyn WriteTarget>)> = Vec::new();
         for (start, part) in &medium.parts {
             parts.push((*start, part.target()?));
