@@ -328,3 +328,28 @@ fn a_volume_without_a_recorded_length_reaches_to_the_next_one() {
     bench.mbr(&[(0x83, MIB, 40 * MIB), (0x0C, 100 * MIB, 60 * MIB)]);
     assert_eq!(ground(&swept(&bench.open(), Reach::Doubt))[0].3, 40 * MIB);
 }
+
+#[test]
+fn a_crowd_of_boot_sectors_neither_fills_memory_nor_hides_the_volume_behind_it() {
+    let bench = Bench::new(96 * MIB);
+    bench.ntfs(0, 16 * MIB, "CROWD", &files(3));
+    let mut boot = bench.read(0, 512);
+    // Ninety thousand boot sectors, each of another volume: the MFT elsewhere, another length.
+    let mut crowd = Vec::new();
+    for number in 0..90_000u64 {
+        boot[40..48].copy_from_slice(&(30_000 + number * 7 % 90_000).to_le_bytes());
+        boot[48..56].copy_from_slice(&(4 + number * 31 % 20_000).to_le_bytes());
+        crowd.extend_from_slice(&boot);
+    }
+    bench.write(0, &crowd);
+    let told = files(5);
+    bench.fat(80 * MIB, 12 * MIB, "16", "REAL", &told);
+    let source = bench.open();
+    let began = std::time::Instant::now();
+    let swept = swept(&source, Reach::Surface);
+    assert!(began.elapsed() < std::time::Duration::from_secs(60), "{:?}", began.elapsed());
+    assert!(swept.finds.len() <= 1024 + 16, "{}", swept.finds.len());
+    let real = swept.finds.iter().find(|find| find.start_byte.0 == 80 * MIB).expect("the volume behind the crowd");
+    assert_eq!((real.bytes, real.name()), (12 * MIB, "REAL"));
+    assert!(swept.finds.iter().all(|find| find.start_byte == real.start_byte || find.score < real.score));
+}

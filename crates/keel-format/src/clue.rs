@@ -8,6 +8,9 @@ use crate::registry;
 /// The most clues of one sort that are kept. A surface of nothing but such sectors must not fill memory.
 pub const MOST_CLUES: usize = 65_536;
 
+/// The most clues of one sort that volumes are tried from: each costs reads all over the drive.
+pub(crate) const MOST_LEADS: usize = 1024;
+
 /// Everything seen so far, by format. Serialised as the state of a resumable sweep.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Clues {
@@ -73,6 +76,16 @@ impl Clues {
         tidy(&mut self.gpt_headers);
     }
 
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        self.ntfs.thin_leads();
+        self.fat.thin_leads();
+        self.exfat.thin_leads();
+        self.ext.thin_leads();
+        self.hfsplus.thin_leads();
+        self.recognised.thin_leads();
+    }
+
     /// How many clues are of the sort that a new volume begins with: when this grows, inferring again is worth it.
     #[must_use]
     pub fn leads(&self) -> usize {
@@ -97,22 +110,90 @@ impl Clues {
     }
 }
 
+/// Where a clue says that something begins.
+pub(crate) trait Placed {
+    /// Byte of the drive at which a volume would begin that has the clue at its start.
+    fn place(&self) -> ByteOffset;
+}
+
+impl Placed for ByteOffset {
+    fn place(&self) -> ByteOffset {
+        *self
+    }
+}
+
+/// Keeps the `most` of `list` whose places are aligned best, in the order in which they stand: volumes begin at multiples of a megabyte,
+/// a track or at least a cluster, and what claims to be one at every sector is no volume. Nothing is cut off at the end for the sake of
+/// what came first.
+pub(crate) fn thin<T: Placed>(list: &mut Vec<T>, most: usize) {
+    if list.len() <= most {
+        return;
+    }
+    // A track of 63 sectors is where older systems began.
+    let rank = |clue: &T| {
+        let at = clue.place().0;
+        let track = if at.is_multiple_of(63 * 512) { 20 } else { 0 };
+        at.trailing_zeros().max(track)
+    };
+    let mut ranks: Vec<u32> = list.iter().map(rank).collect();
+    ranks.sort_unstable_by_key(|rank| std::cmp::Reverse(*rank));
+    let least = ranks.get(most.saturating_sub(1)).copied().unwrap_or(0);
+    let better = ranks.iter().take_while(|rank| **rank > least).count();
+    // Of those that are aligned alike some are taken from all over.
+    let alike = ranks.iter().filter(|rank| **rank == least).count();
+    let (wanted, mut met) = (most - better, 0usize);
+    list.retain(|clue| match rank(clue).cmp(&least) {
+        std::cmp::Ordering::Greater => true,
+        std::cmp::Ordering::Less => false,
+        std::cmp::Ordering::Equal => {
+            met += 1;
+            met * wanted / alike > (met - 1) * wanted / alike
+        }
+    });
+}
+
 /// Sorts, removes doubles and holds the cap.
-pub(crate) fn tidy<T: Ord>(list: &mut Vec<T>) {
+pub(crate) fn tidy<T: Ord + Placed>(list: &mut Vec<T>) {
     list.sort_unstable();
     list.dedup();
-    list.truncate(MOST_CLUES);
+    thin(list, MOST_CLUES);
 }
 
 /// Adds all of `more`, up to the cap.
-pub(crate) fn append<T>(list: &mut Vec<T>, more: Vec<T>) {
-    let room = MOST_CLUES.saturating_sub(list.len());
-    list.extend(more.into_iter().take(room));
+pub(crate) fn append<T: Placed>(list: &mut Vec<T>, more: Vec<T>) {
+    list.extend(more);
+    if list.len() > 2 * MOST_CLUES {
+        thin(list, MOST_CLUES);
+    }
 }
 
-/// Adds `clue` unless the cap is reached.
-pub(crate) fn keep<T>(list: &mut Vec<T>, clue: T) {
-    if list.len() < MOST_CLUES {
-        list.push(clue);
+/// Adds `clue`; when there are too many, those are let go that say the least.
+pub(crate) fn keep<T: Placed>(list: &mut Vec<T>, clue: T) {
+    if list.len() >= 2 * MOST_CLUES {
+        thin(list, MOST_CLUES);
+    }
+    list.push(clue);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_crowd_of_clues_hides_none_that_is_aligned_and_keeps_some_from_all_over() {
+        let mut list = Vec::new();
+        let real = ByteOffset(900 << 30);
+        let track = ByteOffset(63 * 512 * 100_003);
+        for number in 0..400_000u64 {
+            keep(&mut list, ByteOffset(512 + number * 512));
+        }
+        keep(&mut list, real);
+        keep(&mut list, track);
+        tidy(&mut list);
+        assert_eq!(list.len(), MOST_CLUES);
+        assert!(list.contains(&real) && list.contains(&track));
+        assert!(list.is_sorted() && list.iter().any(|at| at.0 < 20_000_000) && list.iter().any(|at| at.0 > 180_000_000));
+        thin(&mut list, 100);
+        assert!(list.len() == 100 && list.contains(&real));
     }
 }

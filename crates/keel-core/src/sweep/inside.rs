@@ -11,11 +11,17 @@ use super::{Find, Grade};
 /// The most files whose maps are looked at for one outer volume.
 const MOST_FILES: usize = 2_000_000;
 
+/// The most volumes whose files are looked through for images.
+const MOST_HOSTS: usize = 128;
+
 /// Marks every find that lies in a container (a physical volume, a RAID member), and every find whose first byte lies
 /// in a present file of another, larger find.
 pub(super) fn mark(source: &SharedSource, finds: &mut [Find]) {
     mark_contained(finds);
-    let outers: Vec<usize> = (0..finds.len()).collect();
+    // The largest first: what holds images is larger than they are.
+    let mut outers: Vec<usize> = (0..finds.len()).collect();
+    outers.sort_by_key(|index| std::cmp::Reverse(finds.get(*index).map_or(0, |find| find.bytes)));
+    outers.truncate(MOST_HOSTS);
     for outer in outers {
         let Some(host) = finds.get(outer).filter(|host| !host.is_former()).cloned() else { continue };
         let guests: Vec<usize> = finds

@@ -28,6 +28,8 @@ const TRACES: u64 = 2 << 20;
 const TRACED: [u64; 6] = [1 << 20, 3 << 20, 5 << 20, 7 << 20, 9 << 20, 16 << 20];
 /// The most gaps between finds that are looked at.
 const MOST_GAPS: usize = 256;
+/// The most leads that are tried in all rounds together: a hundred volumes one behind the other, found one by one, ask for ten thousand.
+const MOST_TRIED: usize = 16_384;
 /// Rounds of following what was found; each one needs a new find.
 const MOST_ROUNDS: usize = 256;
 
@@ -35,20 +37,25 @@ const MOST_ROUNDS: usize = 256;
 pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
     let mut seen = BTreeSet::new();
     let mut places = first_places(source);
-    let mut finds = Vec::new();
+    let (mut finds, mut tried) = (Vec::new(), 0);
     for _ in 0..MOST_ROUNDS {
         let mut leads = 0;
         for range in places.drain(..) {
             if seen.insert(range) {
                 let before = clues.leads();
                 look(source, range, clues);
-                leads += clues.leads() - before;
+                leads += clues.leads().saturating_sub(before);
             }
         }
         if leads == 0 && !finds.is_empty() {
             break;
         }
-        finds = infer(source, clues);
+        // Each round tries all leads anew. What a crowd of them leaves is the surface's.
+        tried += clues.leads();
+        if tried > MOST_TRIED && !finds.is_empty() {
+            break;
+        }
+        finds = infer(source, clues).0;
         places = implied_places(source, &finds);
         places.extend(small_gaps(source, &finds));
         places.extend(finds.iter().flat_map(|find| trace_places(source, find)));

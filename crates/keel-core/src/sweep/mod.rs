@@ -79,6 +79,8 @@ pub struct Sweep {
     pub gpt_remains: Vec<ByteOffset>,
     /// Why nothing of it is kept for the next sweep, as a sentence, where that was asked for and cannot be done.
     pub not_kept: Option<String>,
+    /// Volumes that were inferred beside the finds and are not told, because they are too many: what speaks for them is weaker.
+    pub untold: usize,
 }
 
 impl Sweep {
@@ -129,7 +131,7 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     let mut state =
         options.state.as_deref().and_then(|path| SweepState::load(path, source)).unwrap_or_else(|| SweepState::new(source));
     let mut keeper = Keeper::new(source, options.state.as_deref());
-    let mut finds = Vec::new();
+    let (mut finds, mut untold) = (Vec::new(), 0);
     if options.reach != Reach::Surface {
         finds = landmarks::walk(source, &mut state.clues);
         desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: Some(finds.clone()), bad: Vec::new() });
@@ -143,23 +145,33 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     let mut cancelled = false;
     if !ground.is_empty() && !desk.cancel().is_cancelled() {
         cancelled = surface::scan(source, &ground, &mut state, &mut keeper, desk);
-        finds = infer(source, &state.clues);
+        (finds, untold) = infer(source, &state.clues);
     }
     if desk.cancel().is_cancelled() && !cancelled {
         cancelled = true;
         keeper.save(&state);
     }
     let (looked_at, gpt_remains) = (state.done.ranges().to_vec(), state.clues.gpt_headers);
-    Sweep { finds, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem() }
+    Sweep { finds, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem(), untold }
 }
 
-/// Finds from clues: every format infers, nested images are told apart, ids go by start.
-fn infer(source: &SharedSource, clues: &Clues) -> Vec<Find> {
+/// The most volumes that are told. A drive full of images of drives has some hundreds.
+const MOST_TOLD: usize = 1024;
+
+/// Finds from clues: every format infers, nested images are told apart, ids go by start. Where more volumes are inferred than are told
+/// the best are, and how many are not is the second answer.
+fn infer(source: &SharedSource, clues: &Clues) -> (Vec<Find>, usize) {
     let mut tidy = clues.clone();
     tidy.tidy();
-    let found: Vec<_> = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
+    tidy.thin_leads();
+    let mut found: Vec<_> = registry::FORMATS.iter().flat_map(|format| (format.infer)(source, &tidy)).collect();
+    let untold = found.len().saturating_sub(MOST_TOLD);
+    if untold > 0 {
+        found.sort_by_cached_key(|volume| std::cmp::Reverse(volume.score()));
+        found.truncate(MOST_TOLD);
+    }
     let found = keel_format::former::told_apart(source, &tidy, &found);
-    find::make(source, found)
+    (find::make(source, found), untold)
 }
 
 /// Bytes a second.

@@ -152,7 +152,7 @@ fn watch(
         let mut finds: Option<Vec<Find>> = None;
         if let Some(clues) = snapshot {
             leads = clues.leads();
-            finds = Some(infer(shared.source, &clues));
+            finds = Some(infer(shared.source, &clues).0);
             inferred = Instant::now();
         }
         desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad });

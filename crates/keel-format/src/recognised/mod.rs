@@ -24,7 +24,7 @@ use std::collections::BTreeMap;
 use keel_source::{ByteOffset, SharedSource, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, append, keep, tidy};
+use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::{FoundVolume, Geometry, VolumeKind, Witness, WitnessKind, read_lenient};
 
 /// Bytes of a structure that a recogniser may look at.
@@ -111,6 +111,12 @@ pub struct KnownClue {
     pub kind: VolumeKind,
 }
 
+impl Placed for KnownClue {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
+}
+
 /// Clues to recognised volumes.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KnownClues {
@@ -127,6 +133,11 @@ impl KnownClues {
     /// Sorts and removes doubles.
     pub fn tidy(&mut self) {
         tidy(&mut self.seen);
+    }
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        thin(&mut self.seen, MOST_LEADS);
     }
 
     /// How many clues there are.

@@ -45,6 +45,13 @@ struct Document<'a> {
     /// Why nothing of it is kept for the next sweep.
     #[serde(skip_serializing_if = "Option::is_none")]
     not_kept: Option<&'a str>,
+    /// Volumes that were inferred and are not among the finds.
+    #[serde(skip_serializing_if = "is_none")]
+    untold: usize,
+}
+
+fn is_none(count: &usize) -> bool {
+    *count == 0
 }
 
 fn document(find: &Find) -> FindDocument<'_> {
@@ -78,10 +85,14 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
         let finds = swept.finds.iter().map(document).collect();
         let traces = swept.traces().into_iter().map(|find| find.id.as_str()).collect();
         let not_kept = swept.not_kept.as_deref();
-        return print_json(&Document { finds, layout: &layout, coverage: &coverage, traces, unreadable: &swept.bad, not_kept });
+        let (unreadable, untold) = (&swept.bad, swept.untold);
+        return print_json(&Document { finds, layout: &layout, coverage: &coverage, traces, unreadable, not_kept, untold });
     }
     for find in &swept.finds {
         print_find(find);
+    }
+    if swept.untold > 0 {
+        say!("{} more volumes may be meant by what was seen; less speaks for them than for those above", swept.untold);
     }
     print_layout(&layout);
     for find in swept.traces() {

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, append, keep, tidy};
+use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::exfat::ExFatGeometry;
 use crate::exfat::layout::{BITMAP, FILE, IN_USE, LABEL, RawAllocation, STREAM, UPCASE};
 use crate::registry::marked_sector;
@@ -25,6 +25,12 @@ pub struct RootClue {
     pub upcase_cluster: u32,
     /// Bytes of the up-case table.
     pub upcase_bytes: u64,
+}
+
+impl Placed for RootClue {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
 }
 
 /// Clues to exFAT volumes.
@@ -63,6 +69,12 @@ impl ExFatClues {
         tidy(&mut self.fats);
         tidy(&mut self.extended);
         tidy(&mut self.sets);
+    }
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        thin(&mut self.boots, MOST_LEADS);
+        thin(&mut self.roots, MOST_LEADS);
     }
 
     /// How many clues there are.

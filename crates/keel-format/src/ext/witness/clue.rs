@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, append, keep, tidy};
+use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::ext::ExtGeometry;
 use crate::ext::layout::SUPERBLOCK_AT;
 use crate::{Geometry, View, read_bytes};
@@ -17,6 +17,13 @@ pub struct SuperClue {
     pub group: u32,
 }
 
+impl Placed for SuperClue {
+    fn place(&self) -> ByteOffset {
+        // The main superblock stands behind the boot block.
+        if self.group == 0 { ByteOffset(self.at.0.saturating_sub(1024)) } else { self.at }
+    }
+}
+
 /// The first block of a directory: its `.` and `..` entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct DirectoryStart {
@@ -28,6 +35,12 @@ pub struct DirectoryStart {
     pub parent: u32,
 }
 
+impl Placed for DirectoryStart {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
+}
+
 /// The first sector of what looks like a table of group descriptors.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct DescriptorClue {
@@ -35,6 +48,12 @@ pub struct DescriptorClue {
     pub at: ByteOffset,
     /// Bytes of a descriptor: 32 or 64.
     pub bytes: u16,
+}
+
+impl Placed for DescriptorClue {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
 }
 
 /// Clues to ext volumes.
@@ -61,6 +80,11 @@ impl ExtClues {
         tidy(&mut self.supers);
         tidy(&mut self.directories);
         tidy(&mut self.descriptors);
+    }
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        thin(&mut self.supers, MOST_LEADS);
     }
 
     /// How many clues there are.

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, append, keep, tidy};
+use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::fat::FatGeometry;
 use crate::fat::directory::holds_entries;
 use crate::fat::layout::{ATTR_ARCHIVE, ATTR_LONG_NAME};
@@ -23,6 +23,12 @@ pub struct FatStart {
     pub crc: u32,
 }
 
+impl Placed for FatStart {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
+}
+
 /// The first sector of a directory: its `.` and `..` entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Dot {
@@ -32,6 +38,12 @@ pub struct Dot {
     pub own: u32,
     /// The cluster that `..` names; 0 for the root.
     pub parent: u32,
+}
+
+impl Placed for Dot {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
 }
 
 /// Clues to FAT volumes.
@@ -66,6 +78,11 @@ impl FatClues {
         tidy(&mut self.fs_info);
         tidy(&mut self.dots);
         tidy(&mut self.slots);
+    }
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        thin(&mut self.boots, MOST_LEADS);
     }
 
     /// How many clues there are.

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, append, keep, tidy};
+use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::hfsplus::HfsGeometry;
 use crate::hfsplus::header_of;
 use crate::hfsplus::layout::{ATTRIBUTES_KEY, CATALOG_KEY, EXTENTS_KEY, HEADER_AT};
@@ -16,6 +16,13 @@ pub struct HeaderClue {
     pub at: ByteOffset,
 }
 
+impl Placed for HeaderClue {
+    fn place(&self) -> ByteOffset {
+        // The header stands two sectors behind the start.
+        ByteOffset(self.at.0.saturating_sub(1024))
+    }
+}
+
 /// The header node of a B-tree.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct TreeClue {
@@ -25,6 +32,12 @@ pub struct TreeClue {
     pub max_key_length: u16,
     /// Bytes of a node.
     pub node_bytes: u16,
+}
+
+impl Placed for TreeClue {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
 }
 
 /// Clues to HFS+ volumes.
@@ -51,6 +64,11 @@ impl HfsClues {
         tidy(&mut self.headers);
         tidy(&mut self.trees);
         tidy(&mut self.leaves);
+    }
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        thin(&mut self.headers, MOST_LEADS);
     }
 
     /// How many clues there are.

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_CLUES, append, keep, tidy};
+use crate::clue::{Clues, MOST_CLUES, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::ntfs::layout::{INDEX_ALLOCATION, IS_DIRECTORY, NUMBER_MASK};
 use crate::ntfs::{NtfsGeometry, Record};
 use crate::registry::marked_sector;
@@ -22,6 +22,12 @@ pub struct Streak {
     pub record_bytes: u32,
 }
 
+impl Placed for Streak {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
+}
+
 /// A directory's file record and where it says its index lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct DirectoryRecord {
@@ -35,6 +41,12 @@ pub struct DirectoryRecord {
     pub cluster_bytes: u32,
 }
 
+impl Placed for DirectoryRecord {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
+}
+
 /// An index block and the directory whose names it holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct IndexBlock {
@@ -44,6 +56,12 @@ pub struct IndexBlock {
     pub vcn: u64,
     /// Record number of the directory, from its first entry's parent.
     pub owner: u64,
+}
+
+impl Placed for IndexBlock {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
 }
 
 /// Clues to NTFS volumes.
@@ -88,6 +106,12 @@ impl NtfsClues {
         }
         joined.truncate(MOST_CLUES);
         self.streaks = joined;
+    }
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    pub fn thin_leads(&mut self) {
+        thin(&mut self.boots, MOST_LEADS);
+        thin(&mut self.zeros, MOST_LEADS);
     }
 
     /// How many clues there are.
