@@ -1,6 +1,6 @@
 //! Chains of clusters, as FAT and exFAT keep them: one entry for each cluster names the next.
 
-use keel_source::{ByteOffset, Source};
+use keel_source::{Budget, ByteOffset, Source};
 
 use crate::device::{hold, step};
 use crate::{Extent, Finding, Severity};
@@ -58,6 +58,7 @@ impl Chain {
     /// cluster cuts it, with a finding. Bounded by `limit` and by the count of clusters.
     #[must_use]
     pub fn follow(table: &LinkTable<'_>, first: u32, limit: u64) -> Self {
+        let _while = table.source.budget().map(Budget::passing);
         let mut chain = Self::default();
         let mut cluster = first;
         // Brent's way to see a loop without a set of all clusters visited.

@@ -13,6 +13,14 @@ const DEEPEST: usize = 256;
 /// The most findings one walk reports.
 const MOST_FINDINGS: usize = 200;
 
+/// Bytes that a folder takes in the set of those that were seen.
+const SEEN: u64 = 16;
+
+/// Bytes that a folder of this name takes while it waits.
+fn waiting(name: &str) -> u64 {
+    (name.len() + size_of::<Entry>()) as u64
+}
+
 /// Bytes of a path that are put together in one step.
 const PATH_STEP: u64 = 256;
 
@@ -58,6 +66,9 @@ pub(crate) fn walk(
     let mut stopped = false;
     while let Some((dir, name, depth)) = stack.pop() {
         trail.go_to(depth, &name);
+        if let Some(budget) = source.budget() {
+            budget.let_go(waiting(&name));
+        }
         let folder = trail.path.as_str();
         let mut below = Vec::new();
         let listed = volume.list(dir, deleted, &mut |entry| {
@@ -67,8 +78,7 @@ pub(crate) fn walk(
                 return ControlFlow::Break(());
             }
             if entry.kind == NodeKind::Directory && entry.existence == Existence::Present {
-                let bytes = (entry.name.len() + size_of::<Entry>()) as u64;
-                if hold(source, ByteOffset(0), "folder", bytes).is_err() {
+                if hold(source, ByteOffset(0), "folder", waiting(&entry.name) + SEEN).is_err() {
                     stopped = true;
                     return ControlFlow::Break(());
                 }

@@ -10,8 +10,8 @@ use crate::{ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, ReadC
 const LEAST_STEPS: u64 = 1 << 20;
 /// Steps for each sector of 512 bytes: a directory entry takes no less than 32 bytes, an extent no less than a cluster.
 const STEPS_EACH: u64 = 16;
-/// Steps that no call takes, however large its source is: ten million files are listed with half of it.
-const MOST_STEPS: u64 = 1 << 26;
+/// Steps that no call takes, however large its source is: ten million files are listed, and who holds which ground, with half of it.
+const MOST_STEPS: u64 = 1 << 27;
 /// Bytes of memory that one call holds at most.
 const MOST_HELD: u64 = 128 << 20;
 /// Bytes that are read in one step.
@@ -128,6 +128,18 @@ impl Budget {
         }
     }
 
+    /// Lets go of `bytes` bytes that were held.
+    pub fn let_go(&self, bytes: u64) {
+        let less = |held: u64| Some(held.saturating_sub(bytes));
+        let _ = self.shared.held.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less);
+    }
+
+    /// What is held from now on is let go when the answer is dropped: for what lives no longer than one folder or one file.
+    #[must_use = "what is held is let go when this is dropped"]
+    pub fn passing(&self) -> Passing<'_> {
+        Passing { budget: self, before: self.shared.held.load(Ordering::Relaxed) }
+    }
+
     /// Why the call, or the last one, was stopped; none while it may go on.
     #[must_use]
     pub fn spent(&self) -> Option<Spent> {
@@ -138,6 +150,18 @@ impl Budget {
     fn end(&self, why: Spent) -> Spent {
         let _ = self.shared.spent.compare_exchange(0, why.code(), Ordering::Relaxed, Ordering::Relaxed);
         why
+    }
+}
+
+/// Memory that is held for a while.
+pub struct Passing<'a> {
+    budget: &'a Budget,
+    before: u64,
+}
+
+impl Drop for Passing<'_> {
+    fn drop(&mut self) {
+        self.budget.shared.held.fetch_min(self.before, Ordering::Relaxed);
     }
 }
 
@@ -252,6 +276,14 @@ mod tests {
         let _call = budget.call();
         assert_eq!((budget.hold(MOST_HELD), budget.hold(1)), (Ok(()), Err(Spent::Memory)));
         assert_eq!(budget.step(1), Err(Spent::Memory), "the first reason counts");
+        let passing = Budget::new(u64::MAX, Cancel::default());
+        for _ in 0..10 {
+            let _while = passing.passing();
+            assert_eq!(passing.hold(MOST_HELD), Ok(()), "what a folder held is let go with it");
+        }
+        assert_eq!(passing.hold(MOST_HELD / 2), Ok(()));
+        passing.let_go(MOST_HELD / 2);
+        assert_eq!(passing.hold(MOST_HELD), Ok(()));
         let other = Budget::new(u64::MAX, cancel.clone());
         assert_eq!(other.step(MOST_STEPS), Ok(()), "no source is large enough for more");
         cancel.cancel();

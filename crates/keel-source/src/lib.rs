@@ -42,7 +42,7 @@ mod target;
 mod text;
 mod window;
 
-pub use budget::{Budget, Budgeted, Call, Spent};
+pub use budget::{Budget, Budgeted, Call, Passing, Spent};
 pub use cancel::Cancel;
 pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, CopyState, RangeHash, copy_log_of};
 pub use error::{ReadCause, ReadError, SourceError};

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use keel_source::ByteOffset;
+use keel_source::{Budget, ByteOffset};
 
 use super::{ExtGeometry, Inode};
 use crate::device::hold;
@@ -88,6 +88,7 @@ impl Builder {
 /// # Errors
 /// [`FormatError`] when a node of the tree cannot be read or does not hold.
 pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
+    let _while = pages.source().budget().map(Budget::passing);
     let mut builder = Builder::new(bytes, geometry);
     let mut read = 0;
     let view = View::new("extent tree", inode.at + 40, &inode.raw.i_block);
@@ -155,6 +156,7 @@ fn node(
 /// # Errors
 /// [`FormatError`] when a map block cannot be read or points out of the volume.
 pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
+    let _while = pages.source().budget().map(Budget::passing);
     let mut walk = MapWalk { pages, geometry, builder: Builder::new(bytes, geometry), next: 0, read: 0 };
     let view = View::new("block map", inode.at + 40, &inode.raw.i_block);
     for index in 0..15usize {

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::ops::ControlFlow;
 use std::sync::{Arc, OnceLock};
 
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{Budget, ByteOffset, SharedSource};
 
 use super::directory::{RawName, entries};
 use super::groups::inode_table;
@@ -407,6 +407,7 @@ impl Volume for ExtVolume {
             return Err(FormatError::new("inode", inode.at, Problem::Missing("directory of that number")));
         }
         let mut listed: HashSet<(u32, Vec<u8>)> = HashSet::new();
+        let _while = self.pages.source().budget().map(Budget::passing);
         let mut stopped = false;
         let findings = self.names(&inode, &mut |name| {
             let shown = (name.present || deleted == Deleted::Show) && name.name != b"." && name.name != b"..";

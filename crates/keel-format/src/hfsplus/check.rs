@@ -165,8 +165,10 @@ fn counts(volume: &HfsVolume) -> Checked {
 fn threads(volume: &HfsVolume) -> Checked {
     let (mut folders, mut threads): (HashSet<u32>, HashSet<u32>) = (HashSet::new(), HashSet::new());
     let walked = volume.each_catalog_record(&mut |folder, thread| {
-        // Where they do not fit the budget is spent, and nothing is said of them.
-        let _ = hold(volume.source().as_ref(), ByteOffset(0), "catalog", THREAD_BYTES);
+        if folder.is_some() || thread.is_some() {
+            // Where they do not fit the budget is spent, and nothing is said of them.
+            let _ = hold(volume.source().as_ref(), ByteOffset(0), "catalog", THREAD_BYTES);
+        }
         folders.extend(folder);
         threads.extend(thread);
     });

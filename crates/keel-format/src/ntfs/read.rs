@@ -26,6 +26,8 @@ const DEEPEST: usize = 1024;
 const LONGEST_PATH: usize = 3 * 32_767;
 /// Bytes of paths that are kept at a time.
 const MOST_PATH_BYTES: usize = 16 << 20;
+/// Bytes that a folder takes in the map of folders, beside its name.
+const IN_MEMORY: u64 = 64;
 /// Bytes of a path that are one step of a budget.
 const PATH_STEP: usize = 256;
 /// The most deleted records that are remembered for listings.
@@ -335,7 +337,7 @@ impl NtfsVolume {
 
     /// Keeps an entry of this name in memory; false when the budget has no room for it.
     fn holds(&self, name: &str) -> bool {
-        hold(self.source.as_ref(), ByteOffset(0), "file record", (name.len() + size_of::<Entry>()) as u64).is_ok()
+        hold(self.source.as_ref(), ByteOffset(0), "file record", name.len() as u64 + IN_MEMORY).is_ok()
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{Budget, ByteOffset, ByteRange, SharedSource};
 
 use super::layout::{ATTRIBUTE_LIST, NUMBER_MASK, RawListEntry};
 use super::runs::{self, Run};
@@ -124,6 +124,7 @@ pub(super) fn maps(
     record: &Record,
     type_code: u32,
 ) -> Result<Vec<(String, StreamMap)>, FormatError> {
+    let _while = source.budget().map(Budget::passing);
     let limit = geometry.clusters();
     let mut streams: Vec<(String, StreamMap)> = Vec::new();
     for attribute in record.attributes().flatten().filter(|attribute| attribute.type_code == type_code) {
