@@ -11,7 +11,7 @@ use crate::case;
 use crate::error::{CoreError, Refusal};
 
 /// Bytes of a sample.
-const SAMPLE: usize = 4096;
+pub(crate) const SAMPLE: usize = 4096;
 /// Samples spread over the drive, and those near each of its ends.
 const SPREAD: u64 = 32;
 const NEAR: u64 = 4;

@@ -116,7 +116,8 @@ fn a_probe_that_was_killed_is_recognised_and_put_back() {
     probing.kill().unwrap();
     probing.wait().unwrap();
     assert_ne!(fingerprint(&surface), before, "the probe was killed while it wrote");
-    assert_eq!(bench.run(&["fathom", path.to_str().unwrap(), "--yes"]).status.code(), Some(4));
+    let again = bench.run(&["fathom", path.to_str().unwrap(), "--yes"]);
+    assert_eq!(again.status.code(), Some(4), "{}", String::from_utf8_lossy(&again.stderr));
     let screen = session(&bench, "killed", "tide-stick.drive.toml");
     screen.wait_for("A probe was interrupted");
     screen.keys(&["Escape", "4", "u"]);

@@ -8,8 +8,9 @@ use std::path::{Path, PathBuf};
 use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SharedSource, SourceError, WriteTarget};
 use serde::Serialize;
 
+use super::tag;
 use crate::error::{CoreError, file_error};
-use crate::whose::{Print, Sample};
+use crate::whose::{Print, SAMPLE, Sample};
 
 /// First eight bytes of the file.
 pub const SAVED_MAGIC: &[u8; 8] = b"YKSAVED\n";
@@ -170,7 +171,14 @@ pub(super) fn is_of(path: &Path, source: &SharedSource) -> bool {
     let Ok((head, records)) = records(path) else { return true };
     let mut touched = RangeSet::default();
     records.iter().for_each(|record| touched.add(record.range));
-    // On a drive that lies what was touched at one place shows at others: only one that holds hardly anything of it is another.
+    // On a drive that lies what was touched at one place shows at others as well, and says there that it is the probe's.
+    let tagged = |at: u64| {
+        let mut bytes = [0; SAMPLE];
+        source.read_once(ByteOffset(at), &mut bytes).is_ok() && bytes.chunks(SMALLEST).any(tag::is_one)
+    };
+    let shown = head.print.0.iter().filter(|sample| tagged(sample.at));
+    shown.for_each(|sample| touched.add(ByteRange::sized(ByteOffset(sample.at), SAMPLE as u64)));
+    // Of all else only a drive that holds hardly anything of it is another.
     let named = head.key == source.identity().key() && head.bytes == source.identity().bytes;
     named && head.print.may_be(source, &touched)
 }
@@ -348,5 +356,31 @@ mod tests {
             fs::write(&path, &whole[..cut]).unwrap();
             assert!(restored_over(bytes(7), &identity, &path).is_err());
         }
+    }
+
+    /// A drive of 4 MiB of which every block of 4 KiB holds what `what` makes of its place.
+    fn drive(what: &dyn Fn(u64, &mut [u8])) -> SharedSource {
+        let mut bytes = vec![0u8; 4 << 20];
+        for (index, block) in bytes.chunks_mut(SAMPLE).enumerate() {
+            what((index * SAMPLE) as u64, block);
+        }
+        std::sync::Arc::new(keel_source::MemorySource::new("reader", bytes, 512))
+    }
+
+    #[test]
+    fn what_a_probe_wrote_under_another_address_does_not_make_its_drive_another_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("probe.yksaved");
+        let noise = |salt: u64| {
+            move |at: u64, block: &mut [u8]| {
+                block.iter_mut().zip(0u64..).for_each(|(byte, index)| *byte = (index.wrapping_mul(at + salt) >> 3) as u8);
+            }
+        };
+        let before = drive(&noise(4099));
+        Saved::create(&path, &before).unwrap();
+        assert!(is_of(&path, &before));
+        // Wherever a sample was taken stands what the probe wrote under an address that leads there too.
+        assert!(is_of(&path, &drive(&|at, block| tag::put_all(7, at + (60 << 30), block, 512))));
+        assert!(!is_of(&path, &drive(&noise(7919))), "another card");
     }
 }
