@@ -1,9 +1,9 @@
 //! A volume under a budget: every call on it is bounded in work and memory and can be stopped, whichever format answers it.
 
 use std::ops::ControlFlow;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
-use keel_source::{Budget, Budgeted, ByteOffset, Cancel, SharedSource, Spent};
+use keel_source::{Budget, Budgeted, ByteOffset, ByteRange, Cancel, SharedSource, Spent, Window};
 
 use crate::check::{Allocation, Checked};
 use crate::{
@@ -15,6 +15,13 @@ use crate::{
 struct Bounded {
     inner: Box<dyn Volume>,
     budget: Budget,
+    /// Why a call on it was ended before: what it keeps in memory of that call is not whole.
+    ended: OnceLock<Spent>,
+}
+
+/// `range` of the drive, to infer or verify a volume in, under a budget of its own for its length.
+pub(crate) fn window(drive: &SharedSource, range: ByteRange) -> SharedSource {
+    Budgeted::shared(Arc::new(Window::new(SharedSource::clone(drive), range)), &Cancel::default())
 }
 
 /// Opens the volume in `window` by `open`, which is handed the window under a budget for its length; every later call on the volume
@@ -33,21 +40,33 @@ pub(crate) fn bounded(
         let opened = open(Arc::new(Budgeted::new(window, budget.clone())));
         told(&budget, opened)?
     };
-    Ok(Box::new(Bounded { inner, budget }))
+    Ok(Box::new(Bounded { inner, budget, ended: OnceLock::new() }))
 }
 
 /// `result`, or that the budget was spent: what was found on the way there says nothing.
 fn told<T>(budget: &Budget, result: Result<T, FormatError>) -> Result<T, FormatError> {
     match budget.spent() {
-        Some(spent) => Err(FormatError::new("volume", ByteOffset(0), Problem::Spent(spent))),
+        Some(spent) => Err(spent_error(spent)),
         None => result,
     }
 }
 
+fn spent_error(spent: Spent) -> FormatError {
+    FormatError::new("volume", ByteOffset(0), Problem::Spent(spent))
+}
+
 impl Bounded {
+    /// Why this call or one before it was ended.
+    fn ended(&self) -> Option<Spent> {
+        if let Some(spent) = self.budget.spent() {
+            return Some(*self.ended.get_or_init(|| spent));
+        }
+        self.ended.get().copied()
+    }
+
     /// The findings of a listing, with one more where it was stopped: entries that it handed on are right.
     fn listed(&self, result: Result<Vec<Finding>, FormatError>) -> Result<Vec<Finding>, FormatError> {
-        let Some(spent) = self.budget.spent() else { return result };
+        let Some(spent) = self.ended() else { return result };
         let mut findings = result.unwrap_or_default();
         findings.push(stopped(spent));
         Ok(findings)
@@ -123,7 +142,7 @@ impl Volume for Bounded {
         let _call = self.budget.call();
         let mut findings = self.inner.examine();
         // What did not read because nobody asked any more is no damage.
-        if let Some(spent) = self.budget.spent() {
+        if let Some(spent) = self.ended() {
             findings.retain(|finding| finding.severity == Severity::Note);
             findings.push(stopped(spent));
         }
@@ -132,25 +151,28 @@ impl Volume for Bounded {
 
     fn allocation(&self) -> Option<Allocation> {
         let _call = self.budget.call();
-        self.inner.allocation().filter(|_| self.budget.spent().is_none())
+        self.inner.allocation().filter(|_| self.ended().is_none())
     }
 
     fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
         let _call = self.budget.call();
         let result = self.inner.claims(each);
-        told(&self.budget, result)
+        match self.ended() {
+            Some(spent) => Err(spent_error(spent)),
+            None => result,
+        }
     }
 
     fn mark(&self, allocation: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {
         let _call = self.budget.call();
         let repairs = self.inner.mark(allocation, units, used);
-        if self.budget.spent().is_some() { Vec::new() } else { repairs }
+        if self.ended().is_some() { Vec::new() } else { repairs }
     }
 
     fn rules(&self) -> Vec<Checked> {
         let _call = self.budget.call();
         let rules = self.inner.rules();
-        match self.budget.spent() {
+        match self.ended() {
             None => rules,
             // Nothing is mended on the strength of what was not looked at.
             Some(spent) => vec![Checked::new("rules", "what this kind of volume asks beside the rest", vec![stopped(spent)])],

@@ -40,6 +40,11 @@ pub(crate) fn hold(source: &dyn Source, at: ByteOffset, structure: &'static str,
     held.map_err(|spent| FormatError::new(structure, at, Problem::Spent(spent)))
 }
 
+/// Lets go of `bytes` bytes that were held under the budget that `source` is read under.
+pub(crate) fn let_go(source: &dyn Source, bytes: u64) {
+    source.budget().into_iter().for_each(|budget| budget.let_go(bytes));
+}
+
 /// Reads `len` bytes; what cannot be read is zero. Answers with the bytes and how many of them are missing.
 ///
 /// # Errors

@@ -3,9 +3,10 @@
 use std::ops::ControlFlow;
 use std::sync::{Arc, OnceLock};
 
-use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
+use crate::bounded;
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
 use crate::exfat::FormerExFat;
@@ -107,7 +108,7 @@ impl<'a> Host<'a> {
 
     /// The ground of the volume.
     pub(crate) fn window(&self, drive: &SharedSource) -> SharedSource {
-        Arc::new(Window::new(SharedSource::clone(drive), self.volume.range()))
+        bounded::window(drive, self.volume.range())
     }
 
     /// True for ground of the volume (a byte of the drive) that it does not use: something older may be left there.
@@ -207,7 +208,7 @@ pub(crate) fn told(
 ) -> Option<FoundVolume> {
     let kind = what.kind();
     let bytes = what.bytes().min(end.0.checked_sub(start.0)?);
-    let window: SharedSource = Arc::new(Window::new(SharedSource::clone(drive), ByteRange::sized(start, bytes)));
+    let window = bounded::window(drive, ByteRange::sized(start, bytes));
     let volume = what.open(window).ok()?;
     let (mut names, mut begun, mut asked, mut newest) = (0u64, 0i32, 0, None);
     let _ = volume.walk(Deleted::Hide, &mut |found| {

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 
 use keel_source::{ByteOffset, Source, printable};
 
-use crate::device::{hold, step};
+use crate::device::{hold, let_go, step};
 use crate::{Deleted, Entry, Existence, Finding, FormatError, NodeId, NodeKind, Severity, Volume, WalkEntry};
 
 /// The deepest tree that is walked.
@@ -66,8 +66,8 @@ pub(crate) fn walk(
     let mut stopped = false;
     while let Some((dir, name, depth)) = stack.pop() {
         trail.go_to(depth, &name);
-        if let Some(budget) = source.budget() {
-            budget.let_go(waiting(&name));
+        if depth > 0 {
+            let_go(source, waiting(&name));
         }
         let folder = trail.path.as_str();
         let mut below = Vec::new();
@@ -105,6 +105,7 @@ pub(crate) fn walk(
                 let how = key.map_or_else(|error| error.to_string(), |key| format!("its content is number {key}"));
                 findings.push(Finding::of_all(Severity::Doubt, what, how));
                 findings.truncate(MOST_FINDINGS);
+                let_go(source, waiting(&entry.name));
                 continue;
             }
             stack.push((entry.id, entry.name, depth + 1));

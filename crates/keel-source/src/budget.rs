@@ -58,6 +58,7 @@ pub struct Budget {
     shared: Arc<Shared>,
     cancel: Cancel,
     most_steps: u64,
+    most_held: u64,
 }
 
 #[derive(Debug, Default)]
@@ -83,13 +84,13 @@ impl Budget {
     #[must_use]
     pub fn new(bytes: u64, cancel: Cancel) -> Self {
         let most_steps = (bytes / 512).saturating_mul(STEPS_EACH).saturating_add(LEAST_STEPS).min(MOST_STEPS);
-        Self { shared: Arc::default(), cancel, most_steps }
+        Self { shared: Arc::default(), cancel, most_steps, most_held: MOST_HELD }
     }
 
     /// A budget without bounds, that `cancel` alone ends: for work whose readers have budgets of their own.
     #[must_use]
     pub fn until(cancel: Cancel) -> Self {
-        Self { shared: Arc::default(), cancel, most_steps: u64::MAX }
+        Self { shared: Arc::default(), cancel, most_steps: u64::MAX, most_held: u64::MAX }
     }
 
     /// Begins a call. The outermost one counts from nothing; what it calls itself counts with it.
@@ -121,11 +122,7 @@ impl Budget {
     /// As [`Budget::step`].
     pub fn hold(&self, bytes: u64) -> Result<(), Spent> {
         let held = self.shared.held.fetch_add(bytes, Ordering::Relaxed).saturating_add(bytes);
-        if held > MOST_HELD && self.most_steps < u64::MAX {
-            Err(self.end(Spent::Memory))
-        } else {
-            self.spent().map_or(Ok(()), Err)
-        }
+        if held > self.most_held { Err(self.end(Spent::Memory)) } else { self.spent().map_or(Ok(()), Err) }
     }
 
     /// Lets go of `bytes` bytes that were held.

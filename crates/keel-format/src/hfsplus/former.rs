@@ -6,7 +6,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
 use super::btree::{Node, Tree};
@@ -16,6 +16,7 @@ use super::layout::{Fork, NODE_LEAF, ROOT_FOLDER_ID, ROOT_PARENT_ID, RawExtent};
 use super::read::{LinkKey, Loose, is_private};
 use super::witness::{block_bytes, met_at};
 use super::{HfsGeometry, HfsVolume};
+use crate::bounded;
 use crate::clue::Clues;
 use crate::former::{Former, Host, told};
 use crate::pages::Pages;
@@ -84,7 +85,7 @@ fn volume_of(
     leaves: &[ByteOffset],
     before: Option<u32>,
 ) -> Option<FoundVolume> {
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), ByteRange::sized(start, geometry.volume_bytes())));
+    let window = bounded::window(drive, ByteRange::sized(start, geometry.volume_bytes()));
     let inside = |at: &ByteOffset| at.0.checked_sub(start.0).filter(|at| *at < geometry.volume_bytes()).map(ByteOffset);
     let mut all: BTreeSet<ByteOffset> = leaves.iter().filter_map(inside).collect();
     let catalog = geometry.extents_of(&geometry.catalog);

@@ -3,9 +3,10 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::clue::boot_sector;
+use crate::bounded;
 use crate::clue::Clues;
 use crate::exfat::layout::table_checksum;
 use crate::exfat::mend::region_holds;
@@ -19,7 +20,7 @@ const MOST_CHECKED: usize = 64;
 /// sector speaks for it.
 pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExFatGeometry, clues: &Clues) -> Option<FoundVolume> {
     let range = ByteRange::sized(start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let mut witnesses = vec![
         region_witness(drive, &window, start, &geometry, WitnessKind::BootSector),
         region_witness(drive, &window, start, &geometry, WitnessKind::BackupBootSector),

@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, SharedSource, Window};
+use keel_source::{ByteOffset, SharedSource};
 use zerocopy::FromBytes;
 
 use super::clue::DescriptorClue;
+use crate::bounded;
 use crate::clue::Clues;
 use crate::ext::checksum::solve_seed;
 use crate::ext::groups::inode_table;
@@ -185,7 +186,7 @@ fn cluster_ratio(drive: &SharedSource, base: &Base, geometry: &ExtGeometry, bitm
     let room = drive.len().saturating_sub(base.start.0) / base.block_bytes;
     // As wide as the drive allows, so that every block can be asked for.
     let open = ExtGeometry { blocks: room, blocks_per_group: u32::MAX >> 1, ..*geometry };
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), ByteRange::new(base.start, ByteOffset(drive.len()))));
+    let window = bounded::window(drive, ByteRange::new(base.start, ByteOffset(drive.len())));
     let volume = crate::ext::ExtVolume::open(window, open).ok()?;
     let mut held: Vec<u64> = Vec::new();
     let _ = crate::Volume::walk(&volume, crate::Deleted::Hide, &mut |found| {
@@ -218,7 +219,7 @@ fn last_bits_unused(drive: &SharedSource, base: &Base, block: u64) -> Option<u32
 /// The features that inodes tell of: a journal, and metadata checksums with the seed that they were made with.
 fn complete(drive: &SharedSource, base: &Base, geometry: &mut ExtGeometry) -> Option<()> {
     let range = ByteRange::sized(base.start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let table = descriptor_at(&window, geometry.descriptor_at(0), geometry.descriptor_bytes);
     let table = table.or_else(|| descriptor_at(&window, geometry.descriptor_copy_at(0, 1)?, geometry.descriptor_bytes))?;
     let inode = |number: u32| {
@@ -247,7 +248,7 @@ fn complete(drive: &SharedSource, base: &Base, geometry: &mut ExtGeometry) -> Op
 /// Directories of the surface whose inode, by this geometry, is a directory that begins where they stand.
 fn directories_met(drive: &SharedSource, base: &Base, geometry: &ExtGeometry, clues: &Clues) -> usize {
     let range = ByteRange::sized(base.start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let Ok(volume) = crate::ext::ExtVolume::open(window, *geometry) else { return 0 };
     let inside = clues.ext.directories.iter().filter(|directory| range.contains(directory.at)).take(64);
     inside

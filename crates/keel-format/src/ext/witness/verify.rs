@@ -3,8 +3,9 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
+use crate::bounded;
 use crate::clue::Clues;
 use crate::ext::former::each_inode;
 use crate::ext::groups::descriptor_points_inside;
@@ -28,7 +29,7 @@ const MOST_FOLLOWED: usize = 64;
 /// nor its superblock speaks for it.
 pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: ExtGeometry, clues: &Clues) -> Option<FoundVolume> {
     let range = ByteRange::sized(start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let mut witnesses = superblock_witnesses(&window, start, &geometry);
     let volume = ExtVolume::open(Arc::clone(&window), geometry).ok();
     // What is left of it counts where its root does not stand.

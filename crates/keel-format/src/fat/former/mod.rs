@@ -5,13 +5,13 @@ mod read;
 
 use std::collections::HashSet;
 use std::ops::ControlFlow;
-use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::directory::holds_entries;
 use super::witness::{Dot, data_areas};
 use super::{FatGeometry, FatTable, FatVolume};
+use crate::bounded;
 use crate::clue::Clues;
 use crate::former::{self, Former, Host};
 use crate::{Deleted, FoundVolume, Geometry, NodeKind, Volume, VolumeKind, read_bytes};
@@ -90,7 +90,7 @@ struct Reached {
 
 impl Reached {
     fn new(drive: &SharedSource, present: &[&FoundVolume], dots: &[Dot]) -> Self {
-        let window = |volume: &FoundVolume| -> SharedSource { Arc::new(Window::new(Arc::clone(drive), volume.range())) };
+        let window = |volume: &FoundVolume| bounded::window(drive, volume.range());
         let table = |volume: &FoundVolume| match volume.geometry {
             Geometry::Fat(geometry) => Some((volume.range(), geometry, FatTable::new(window(volume), geometry))),
             _ => None,
@@ -104,7 +104,7 @@ impl Reached {
             .volumes
             .iter()
             .map(|(range, geometry, _)| {
-                let source: SharedSource = Arc::new(Window::new(Arc::clone(drive), *range));
+                let source = bounded::window(drive, *range);
                 let inside = dots.iter().filter(|dot| stands_in(dot, *range, geometry));
                 named_folders(source, *geometry, &inside.copied().collect::<Vec<_>>())
             })

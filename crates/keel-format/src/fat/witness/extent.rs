@@ -4,6 +4,7 @@
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::surface::Fats;
+use crate::bounded;
 use crate::bounds::{ALIGNMENT, Bounds, Open};
 use crate::clue::Clues;
 use crate::fat::layout::{LEAST_FAT16, LEAST_FAT32};
@@ -181,7 +182,7 @@ fn table_of(drive: &SharedSource, start: &Start, geometry: &FatGeometry) -> FatT
     let mut whole = *geometry;
     whole.total_sectors = geometry.data_sector() + room(geometry) * u64::from(geometry.sectors_per_cluster);
     let range = ByteRange::new(start.at, ByteOffset(drive.len()));
-    FatTable::new(std::sync::Arc::new(keel_source::Window::new(SharedSource::clone(drive), range)), whole)
+    FatTable::new(bounded::window(drive, range), whole)
 }
 
 /// The highest cluster in use, as a count of clusters.

@@ -1,13 +1,13 @@
 //! FAT volumes whose boot sectors are gone: hypotheses of width, FATs and clusters, and how well the chains bear them out.
 
 use std::ops::ControlFlow;
-use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::clue::{Dot, FatStart};
 use super::extent::{self, Start, is_legal};
 use super::surface::{Data, Fats, LARGEST_FAT, blank_fats, data_areas, fats_before};
+use crate::bounded;
 use crate::bounds::Bounds;
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
@@ -138,7 +138,7 @@ fn media(drive: &SharedSource, fats: Fats) -> u8 {
 }
 
 fn window(drive: &SharedSource, start: ByteOffset) -> SharedSource {
-    Arc::new(Window::new(Arc::clone(drive), ByteRange::new(start, ByteOffset(drive.len()))))
+    bounded::window(drive, ByteRange::new(start, ByteOffset(drive.len())))
 }
 
 /// One sector before the first FAT: where a hypothesis is opened.

@@ -3,9 +3,10 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::clue::{Dot, boot_sector};
+use crate::bounded;
 use crate::fat::{FatGeometry, FatVolume};
 use crate::{
     Deleted, Entry, Existence, FoundVolume, Geometry, NodeKind, Stamp, Volume, VolumeKind, Witness, WitnessKind, read_bytes,
@@ -42,7 +43,7 @@ pub(super) fn verify_lost(
 
 fn gathered(drive: &SharedSource, start: ByteOffset, geometry: FatGeometry, dots: &[Dot]) -> FoundVolume {
     let range = ByteRange::sized(start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let mut witnesses = vec![boot_witness(drive, start, &geometry)];
     if geometry.kind == VolumeKind::Fat32 {
         witnesses.push(backup_witness(drive, start, &geometry));

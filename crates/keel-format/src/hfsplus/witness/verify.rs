@@ -3,8 +3,9 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
+use crate::bounded;
 use crate::clue::Clues;
 use crate::hfsplus::layout::HEADER_AT;
 use crate::hfsplus::mend::is_stated_at;
@@ -18,7 +19,7 @@ const MOST_FOLLOWED: usize = 64;
 /// header speaks for it.
 pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: HfsGeometry, clues: &Clues) -> Option<FoundVolume> {
     let range = ByteRange::sized(start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let mut witnesses = Vec::new();
     for (kind, at, weight, name) in [
         (WitnessKind::BootSector, ByteOffset(HEADER_AT), 30, "volume header"),

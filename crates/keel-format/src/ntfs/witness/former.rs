@@ -6,6 +6,7 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use super::clue::Streak;
 use super::infer::{common_cluster, placed_files};
+use crate::bounded;
 use crate::bounds::Bounds;
 use crate::clue::Clues;
 use crate::former::{Former, Host};
@@ -61,7 +62,7 @@ fn reached(drive: &SharedSource, present: &[FoundVolume]) -> RangeSet {
     let mut reached = RangeSet::default();
     for volume in present {
         let Geometry::Ntfs(geometry) = volume.geometry else { continue };
-        let window: SharedSource = std::sync::Arc::new(keel_source::Window::new(SharedSource::clone(drive), volume.range()));
+        let window = bounded::window(drive, volume.range());
         let mut add = |lcn: u64, clusters: u64| {
             let at = volume.start + geometry.cluster_at(lcn).0;
             reached.add(ByteRange::sized(at, clusters.saturating_mul(u64::from(geometry.cluster_bytes))));

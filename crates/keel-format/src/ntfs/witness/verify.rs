@@ -4,9 +4,10 @@ use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, ByteRange, SharedSource, Window};
+use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::clue::{NtfsClues, boot_sector};
+use crate::bounded;
 use crate::ntfs::layout::{INDEX_ALLOCATION, IS_DIRECTORY, NUMBER_MASK};
 use crate::ntfs::{NtfsGeometry, NtfsVolume, Record};
 use crate::{Deleted, FoundVolume, Geometry, Stamp, Volume, VolumeKind, Witness, WitnessKind, read_bytes};
@@ -20,7 +21,7 @@ const MOST_FOLLOWED: usize = 128;
 /// where the geometry puts it and no boot sector at `start` speaks for it.
 pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: NtfsGeometry, clues: &NtfsClues) -> Option<FoundVolume> {
     let range = ByteRange::sized(start, geometry.volume_bytes());
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(drive), range));
+    let window = bounded::window(drive, range);
     let mut witnesses = vec![
         sector_witness(drive, start, start, &geometry, WitnessKind::BootSector),
         sector_witness(drive, start, start + geometry.backup_at().0, &geometry, WitnessKind::BackupBootSector),
