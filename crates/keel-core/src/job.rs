@@ -130,14 +130,11 @@ pub fn wait_for_dropped() {
     }
 }
 
-/// Waits until every job that was dropped has ended, `most` at the longest; true when none is left.
-pub fn wait_for_dropped_at_most(most: Duration) -> bool {
+/// Waits until every job that was dropped has ended, `most` at the longest.
+pub fn wait_for_dropped_at_most(most: Duration) {
     let began = Instant::now();
-    loop {
-        let ended = DROPPED.lock().is_ok_and(|dropped| dropped.iter().all(JoinHandle::is_finished));
-        if ended || began.elapsed() > most {
-            return ended;
-        }
+    let ended = || DROPPED.lock().is_ok_and(|dropped| dropped.iter().all(JoinHandle::is_finished));
+    while !ended() && began.elapsed() < most {
         thread::sleep(Duration::from_millis(5));
     }
 }

@@ -22,6 +22,12 @@ const MOST_COMPARED: usize = 64;
 /// hold the same content twice, and nothing speaks of a drive that drops what is written behind its end.
 #[must_use]
 pub fn estimate(source: &SharedSource, desk: &Desk<FathomProgress>) -> Fathomed {
+    let verdict = estimated(source, desk);
+    super::note(source, &verdict);
+    verdict
+}
+
+fn estimated(source: &SharedSource, desk: &Desk<FathomProgress>) -> Fathomed {
     let mut verdict = Fathomed::begun(source, Method::Estimate);
     let sector = source.sector_size().bytes();
     let len = source.len() / sector * sector;

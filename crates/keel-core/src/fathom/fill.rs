@@ -22,7 +22,7 @@ const MOST_POINTS: u64 = 2000;
 /// for writing.
 pub fn fill(source: &SharedSource, confirmation: &Confirmation, desk: &Desk<FathomProgress>) -> Result<Fathomed, CoreError> {
     let measured = filled(source, confirmation, desk);
-    super::note(source, Method::Fill, &measured);
+    super::note_writing(source, Method::Fill, &measured);
     measured
 }
 

@@ -305,18 +305,25 @@ pub fn keep(source: &SharedSource, verdict: &Fathomed) -> Result<(), CoreError> 
     whose::keep(&verdict_path(source.identity()), source, verdict, samples)
 }
 
-/// Notes in the journal of the drive's case what a measurement that writes came to, also where it failed on the way.
-fn note(source: &SharedSource, method: Method, measured: &Result<Fathomed, CoreError>) {
-    let detail = match measured {
-        Ok(verdict) => serde_json::json!({
-            "method": method, "nature": verdict.nature, "claimed_bytes": verdict.claimed_bytes, "proven_bytes": verdict.proven_bytes,
-            "sureness": verdict.sureness, "restored": verdict.restored, "cancelled": verdict.cancelled,
-        }),
-        // Without leave nothing was written, and there is nothing to note.
-        Err(CoreError::Refused(_)) => return,
-        Err(error) => serde_json::json!({ "method": method, "error": crate::chain(error) }),
-    };
+/// Notes in the journal of the drive's case what a measurement came to.
+fn note(source: &SharedSource, verdict: &Fathomed) {
+    let detail = serde_json::json!({
+        "method": verdict.method, "nature": verdict.nature, "claimed_bytes": verdict.claimed_bytes, "proven_bytes": verdict.proven_bytes,
+        "sureness": verdict.sureness, "restored": verdict.restored, "cancelled": verdict.cancelled,
+    });
     case::note(source.as_ref(), "fathom", &detail);
+}
+
+/// As [`note`], of one that writes: also where it failed on the way.
+fn note_writing(source: &SharedSource, method: Method, measured: &Result<Fathomed, CoreError>) {
+    match measured {
+        Ok(verdict) => note(source, verdict),
+        // Without leave nothing was written, and there is nothing to note.
+        Err(CoreError::Refused(_)) => {}
+        Err(error) => {
+            case::note(source.as_ref(), "fathom", &serde_json::json!({ "method": method, "error": crate::chain(error) }));
+        }
+    }
 }
 
 /// The kept verdict on a drive that calls itself so, and whether it is of this very one: of another one the content differs.

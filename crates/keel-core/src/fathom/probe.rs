@@ -60,7 +60,7 @@ pub fn probe(
     desk: &Desk<FathomProgress>,
 ) -> Result<Fathomed, CoreError> {
     let measured = probed(source, confirmation, options, desk);
-    super::note(source, Method::Probe, &measured);
+    super::note_writing(source, Method::Probe, &measured);
     measured
 }
 

@@ -80,6 +80,8 @@ pub(crate) struct Drive {
     pub(crate) after: Option<Ladder>,
     pub(crate) finds: Vec<Find>,
     pub(crate) swept: Swept,
+    /// Volumes that were inferred and are not among the finds: they are too many.
+    pub(crate) untold: usize,
     /// The ground of which every sector was looked at.
     pub(crate) looked_at: Vec<ByteRange>,
     pub(crate) reach: Reach,
@@ -151,6 +153,7 @@ impl Drive {
             after: None,
             finds: Vec::new(),
             swept: Swept::No,
+            untold: 0,
             looked_at: Vec::new(),
             reach: Reach::Landmarks,
             progress: None,

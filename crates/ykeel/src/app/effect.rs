@@ -229,11 +229,13 @@ impl App {
 
     fn extract(&mut self, to: PathBuf) {
         let Some(drive) = &mut self.drive else { return };
-        let Some(volume) = drive.files.volume.clone() else { return };
+        let Some(find) = drive.files.find.clone() else { return };
         let wanted = drive.files.wanted();
         let taken = drive.files.taken.clone();
         let source = SharedSource::clone(&drive.source);
         drive.extract_job = Some(Job::start(move |desk| {
+            // A volume of its own: stopping the listing beside it is nothing that did not read.
+            let volume = files::open(&source, &find)?;
             let judge = super::files::judge(volume.as_ref(), taken.as_deref());
             files::take_out(&source, (volume.as_ref(), judge), &wanted, &to, desk)
         }));

@@ -361,10 +361,13 @@ impl App {
                     (None, bytes) => format!("the copy lacks {bytes} bytes; w works on it"),
                 });
             }
-            CopyEnd::Verified(verified) if verified.rotten.is_empty() => {
-                self.tell(format!("{} bytes are what was read from the drive", verified.verified_bytes));
-            }
             CopyEnd::Verified(verified) => {
+                let copy = self.drive.as_ref().and_then(|drive| drive.copy.dest.clone());
+                self.note("verify", &serde_json::json!({ "copy": copy, "verified": verified }));
+                if verified.rotten.is_empty() {
+                    self.tell(format!("{} bytes are what was read from the drive", verified.verified_bytes));
+                    return;
+                }
                 let text = format!("{} stretches are no longer what was read; s fetches them again.", verified.rotten.len());
                 self.show("The copy does not hold", text);
             }

@@ -122,7 +122,8 @@ impl App {
                 Message::Progress(()) => continue,
                 Message::Done(Some(settled)) => {
                     drive.take_settled(settled);
-                    effect = Some(Effect::ExaminePlan);
+                    // While the drive is swept it is read for that alone; what is settled at its end is examined.
+                    effect = drive.sweep_job.is_none().then_some(Effect::ExaminePlan);
                 }
                 Message::Done(None) => effect = Some(Effect::Show("Not settled", STOPPED.into())),
                 Message::Died(text) => effect = Some(Effect::Show("The settling died", text)),
@@ -151,6 +152,7 @@ impl App {
                     not_kept.clone_from(&sweep.not_kept);
                     keep_selection(drive, sweep.finds);
                     drive.bad = sweep.bad;
+                    drive.untold = sweep.untold;
                     drive.looked_at = sweep.looked_at;
                     drive.swept = match (sweep.cancelled, drive.reach) {
                         (true, _) => Swept::Stopped,

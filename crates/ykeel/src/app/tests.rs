@@ -152,6 +152,9 @@ fn dropping_a_find_changes_the_layout() {
     let mut app = app(true);
     app.stage = Stage::Sweep;
     assert!(drawn(&app, 160, 45).contains("1 finds"), "{}", drawn(&app, 160, 45));
+    app.drive.as_mut().unwrap().untold = 40;
+    assert!(drawn(&app, 160, 45).contains("1 of 41 finds"), "what is not told is counted, as on the command line");
+    app.drive.as_mut().unwrap().untold = 0;
     key(&mut app, KeyCode::Char('d'));
     settle(&mut app);
     let text = drawn(&app, 160, 45);

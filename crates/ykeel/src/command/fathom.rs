@@ -6,7 +6,7 @@ use keel_core::leave::Confirmation;
 use keel_core::{CoreError, Refusal};
 use keel_source::{OpenOptions, SharedSource, size_decimal};
 
-use super::shared::{bar, note, print_json, tell_kept, wait};
+use super::shared::{bar, print_json, tell_kept, wait};
 use crate::cli::FathomArgs;
 use crate::exit::Ended;
 use crate::out::{say, tell};
@@ -43,10 +43,6 @@ pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
     bar.finish_and_clear();
     let verdict = result.map_err(|panic| anyhow::anyhow!("the measurement died: {panic}"))??;
     tell_kept("the verdict", fathom::keep(&source, &verdict));
-    // What writes is noted by itself.
-    if estimate {
-        note(&args.source.source, "fathom", &serde_json::json!({ "method": verdict.method, "line": verdict.line() }));
-    }
     if args.source.json {
         print_json(&verdict)?;
     } else {

@@ -214,6 +214,9 @@ pub(crate) fn summary(done: &Extracted) -> String {
     if done.cancelled {
         text.push_str("It was stopped: the files so far are whole.\n");
     }
+    for finding in done.findings.iter().take(4) {
+        text.push_str(&format!("While the volume was listed: {} ({})\n", printable(&finding.what), printable(&finding.how)));
+    }
     for file in done.files.iter().filter(|file| file.state != Outcome::Whole).take(6) {
         text.push_str(&format!("{}: {}\n", printable(&file.path), file.why.as_deref().unwrap_or("partly unreadable")));
     }

@@ -107,7 +107,9 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         (Swept::Stopped, _) => "stopped; s goes on",
         (Swept::Done, _) => "swept",
     };
-    put(buf, area, 1, 0, &format!("{} finds, {in_layout} in the layout; {state}", drive.finds.len()), theme.strong());
+    let told = drive.finds.len();
+    let count = if drive.untold > 0 { format!("{told} of {} finds", told + drive.untold) } else { format!("{told} finds") };
+    put(buf, area, 1, 0, &format!("{count}, {in_layout} in the layout; {state}"), theme.strong());
     let height = usize::from(list_rows(area, drive.finds.len()).saturating_sub(2));
     let first = first_shown(drive.find, drive.finds.len(), height);
     for (row, find) in drive.finds.iter().enumerate().skip(first).take(height) {
