@@ -12,6 +12,7 @@ pub mod layout;
 pub mod make;
 pub mod mend;
 mod read;
+mod whole;
 mod witness;
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ mod lznt1;
 pub mod make;
 pub mod mend;
 mod mft;
+mod paths;
 mod read;
 mod record;
 mod reparse;

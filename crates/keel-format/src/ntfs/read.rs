@@ -2,17 +2,17 @@
 
 use std::collections::HashMap;
 use std::ops::ControlFlow;
-use std::sync::{Arc, OnceLock};
+use std::sync::OnceLock;
 
-use keel_source::{ByteOffset, SharedSource, Source};
+use keel_source::{ByteOffset, SharedSource};
 
 use super::attribute::{FileName, name_and_size, other_names, standard_times};
 use super::layout::{
     DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, REPARSE_POINT, ROOT, VOLUME_INFORMATION, VOLUME_NAME,
 };
+use super::paths::Paths;
 use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, reparse, stream};
 use crate::device::{hold, step};
-use crate::remnant::LOST;
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
     StreamInfo, StreamReader, Times, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
@@ -20,16 +20,8 @@ use crate::{
 
 /// Bytes of the MFT that a scan reads at once.
 const SCAN_STEP: u64 = 1 << 20;
-/// The deepest path that is put together; a longer one is a circle of parents.
-const DEEPEST: usize = 1024;
-/// The longest path that is put together, in bytes: drivers allow 32,767 units.
-const LONGEST_PATH: usize = 3 * 32_767;
-/// Bytes of paths that are kept at a time.
-const MOST_PATH_BYTES: usize = 16 << 20;
 /// Bytes that a folder takes in the map of folders, beside its name.
 const IN_MEMORY: u64 = 64;
-/// Bytes of a path that are one step of a budget.
-const PATH_STEP: usize = 256;
 /// The most deleted records that are remembered for listings.
 const MOST_DELETED: usize = 1 << 18;
 /// The most findings one walk reports.
@@ -338,72 +330,6 @@ impl NtfsVolume {
     /// Keeps an entry of this name in memory; false when the budget has no room for it.
     fn holds(&self, name: &str) -> bool {
         hold(self.source.as_ref(), ByteOffset(0), "file record", name.len() as u64 + IN_MEMORY).is_ok()
-    }
-}
-
-/// Paths of folders, put together from their records. Some are kept: a tree of a thousand levels has long ones.
-struct Paths<'a> {
-    folders: &'a HashMap<u64, (u64, String)>,
-    source: &'a dyn Source,
-    kept: HashMap<u64, Arc<str>>,
-    kept_bytes: usize,
-}
-
-impl<'a> Paths<'a> {
-    fn new(folders: &'a HashMap<u64, (u64, String)>, source: &'a dyn Source) -> Self {
-        Self { folders, source, kept: HashMap::new(), kept_bytes: 0 }
-    }
-
-    /// The path of folder `number`: cut where parents lead in a circle.
-    fn of(&mut self, number: u64) -> Arc<str> {
-        if number == ROOT {
-            return Arc::from("");
-        }
-        if let Some(path) = self.kept.get(&number) {
-            return Arc::clone(path);
-        }
-        let path = self.put_together(number);
-        // A step for every few bytes of it: what is too much ends the call, and is told there.
-        let _ = step(self.source, ByteOffset(0), "folder", 1 + (path.len() / PATH_STEP) as u64);
-        if self.kept_bytes > MOST_PATH_BYTES {
-            self.kept.clear();
-            self.kept_bytes = 0;
-        }
-        self.kept_bytes += path.len() + size_of::<(u64, Arc<str>)>();
-        self.kept.insert(number, Arc::clone(&path));
-        path
-    }
-
-    fn put_together(&self, number: u64) -> Arc<str> {
-        let mut parts: Vec<&str> = Vec::new();
-        let mut here = number;
-        let mut base: Arc<str> = Arc::from(LOST);
-        while let Some((parent, name)) = self.folders.get(&here) {
-            parts.push(name);
-            if *parent == ROOT {
-                base = Arc::from("");
-                break;
-            }
-            if let Some(path) = self.kept.get(parent) {
-                base = Arc::clone(path);
-                break;
-            }
-            if parts.len() > DEEPEST || *parent == here {
-                break;
-            }
-            here = *parent;
-        }
-        let mut path = base.to_string();
-        for part in parts.into_iter().rev().take(DEEPEST) {
-            if path.len() > LONGEST_PATH {
-                break;
-            }
-            if !path.is_empty() {
-                path.push('/');
-            }
-            path.push_str(part);
-        }
-        Arc::from(path)
     }
 }
 
