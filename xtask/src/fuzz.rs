@@ -47,6 +47,26 @@ const PACKED: &[&str] = &[
 /// Descriptions of simulated drives among the seeds.
 const DESCRIBED: &[&str] = &["gangway", "mess-room"];
 
+/// One case in so many is put to whole commands of the program instead of to the readers in the worker.
+const COMMANDS_EVERY: u64 = 40;
+/// What is asked of such a drive: each of these, with its image (`IMAGE`) and a folder of its own (`OUT`).
+const ASKED: &[&[&str]] = &[
+    &["extract", "IMAGE", "--volume", "n1", "--to", "OUT"],
+    &["report", "IMAGE", "--out", "OUT.pdf"],
+    &["report", "IMAGE", "--out", "OUT.svg"],
+    &["sweep", "IMAGE", "--reach", "surface", "--json"],
+    &["ladder", "IMAGE"],
+    &["files", "IMAGE", "--volume", "n1", "--recursive", "--deleted", "--json"],
+    &["mend", "IMAGE", "--apply", "--yes", "--bundle", "OUT.ykundo"],
+    &["check", "IMAGE"],
+    &["structures", "IMAGE", "--volume", "n1"],
+    &["structures", "IMAGE", "--volume", "table"],
+    &["reads", "IMAGE"],
+    &["copy", "IMAGE", "OUT.copy", "--log", "OUT.log"],
+];
+/// Commands that one such case runs.
+const ASKED_AT_ONCE: u64 = 3;
+
 /// What a run came to.
 #[derive(Debug, Default)]
 struct Tally {
@@ -263,16 +283,65 @@ pub(crate) fn worker(arguments: &[String]) -> anyhow::Result<()> {
         // The peak counts from here on.
         let _ = fs::write("/proc/self/clear_refs", "5");
         let began = Instant::now();
-        let _ = catch_unwind(AssertUnwindSafe(|| one.run(&mut dice, &scratch)));
-        println!("end {number} {} {} {}", began.elapsed().as_millis(), peak(), one.name);
+        let image = scratch.join("case.img");
+        let heaviest = if number % COMMANDS_EVERY == 0 && one.spill(&mut dice, &image) {
+            commands(&mut dice, &image, &scratch.join("out"))?
+        } else {
+            let _ = catch_unwind(AssertUnwindSafe(|| one.run(&mut dice, &scratch)));
+            peak("self")
+        };
+        println!("end {number} {} {heaviest} {}", began.elapsed().as_millis(), one.name);
     }
     let _ = fs::remove_dir_all(&scratch);
     Ok(())
 }
 
-/// The most memory that this process held since it was last asked to forget, in KiB.
-fn peak() -> u64 {
-    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+/// A few commands of the program on `image`, what they write at `out`: the most memory that one held, in KiB. One that panics, is ended
+/// by a signal or does not end is told.
+fn commands(dice: &mut cases::Dice, image: &Path, out: &Path) -> anyhow::Result<u64> {
+    let mut heaviest = 0;
+    let place = out.parent().context("what is written has a folder")?;
+    for _ in 0..ASKED_AT_ONCE {
+        let asked = ASKED[usize::try_from(dice.below(ASKED.len() as u64))?];
+        let words = asked.iter().map(|word| match *word {
+            "IMAGE" => image.display().to_string(),
+            word => word.replace("OUT", &out.display().to_string()),
+        });
+        let mut command = Command::new(root().join("target/release/ykeel"))
+            .args(words)
+            .current_dir(place)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .context("cannot start a command")?;
+        let began = Instant::now();
+        let status = loop {
+            heaviest = heaviest.max(peak(&command.id().to_string()));
+            match command.try_wait()? {
+                Some(status) => break Some(status),
+                None if busy(command.id()) > LONGEST || began.elapsed() > LONGEST_WAIT => break None,
+                None => std::thread::sleep(Duration::from_millis(2)),
+            }
+        };
+        match status.map(|status| status.code()) {
+            Some(Some(0..=5)) => {}
+            Some(code) => println!("panic {}: ended with {code:?}", asked.join(" ")),
+            None => {
+                command.kill()?;
+                command.wait()?;
+                println!("panic {}: does not end", asked.join(" "));
+            }
+        }
+        for entry in fs::read_dir(place)?.flatten().filter(|entry| entry.path() != image) {
+            let _ = if entry.path().is_dir() { fs::remove_dir_all(entry.path()) } else { fs::remove_file(entry.path()) };
+        }
+    }
+    Ok(heaviest)
+}
+
+/// The most memory that a process held since it was last asked to forget, in KiB.
+fn peak(process: &str) -> u64 {
+    let status = fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
     let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"));
     line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0)
 }

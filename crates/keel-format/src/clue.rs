@@ -1,9 +1,9 @@
 //! Clues: what single sectors of a surface look like. Collecting them is the hot loop of the sweep.
 
 use keel_source::ByteOffset;
-use serde::{Deserialize, Serialize};
 
 use crate::registry;
+pub use crate::registry::Clues;
 
 /// The most clues of one sort that are kept. A surface of nothing but such sectors must not fill memory.
 pub const MOST_CLUES: usize = 65_536;
@@ -11,24 +11,53 @@ pub const MOST_CLUES: usize = 65_536;
 /// The most clues of one sort that volumes are tried from: each costs reads all over the drive.
 pub(crate) const MOST_LEADS: usize = 1024;
 
-/// Everything seen so far, by format. Serialised as the state of a resumable sweep.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Clues {
-    /// NTFS structures.
-    pub ntfs: crate::ntfs::NtfsClues,
-    /// FAT structures.
-    pub fat: crate::fat::FatClues,
-    /// exFAT structures.
-    pub exfat: crate::exfat::ExFatClues,
-    /// ext2, ext3 and ext4 structures.
-    pub ext: crate::ext::ExtClues,
-    /// HFS+ and HFSX structures.
-    pub hfsplus: crate::hfsplus::HfsClues,
-    /// Structures of the kinds that are recognised and not read.
-    pub recognised: crate::recognised::KnownClues,
-    /// Remains of partition tables: places of GPT headers.
-    pub gpt_headers: Vec<ByteOffset>,
+/// What one format saw on a surface: lists of places, each with what single sectors say there.
+pub trait FormatClues {
+    /// Sorts, removes doubles and joins what continues.
+    fn tidy(&mut self);
+
+    /// Holds the clues that volumes begin with to as many as can be tried.
+    fn thin_leads(&mut self);
+
+    /// How many clues there are.
+    fn count(&self) -> usize;
+
+    /// How many clues a new volume could begin with.
+    fn leads(&self) -> usize;
 }
+
+/// Makes a struct of lists what [`FormatClues`] asks for: `all` its lists, those that volumes are `tried` from, and how many clues a new
+/// volume could begin with.
+macro_rules! clue_lists {
+    ($clues:ident { all: $($list:ident),+; tried: $($tried:ident),+; leads: |$lists:ident| $leads:expr }) => {
+        impl $clues {
+            /// Adds what another worker saw, as it comes.
+            pub fn append(&mut self, other: Self) {
+                $($crate::clue::append(&mut self.$list, other.$list);)+
+            }
+        }
+
+        impl $crate::clue::FormatClues for $clues {
+            fn tidy(&mut self) {
+                $($crate::clue::tidy(&mut self.$list);)+
+            }
+
+            fn thin_leads(&mut self) {
+                $($crate::clue::thin(&mut self.$tried, $crate::clue::MOST_LEADS);)+
+            }
+
+            fn count(&self) -> usize {
+                [$(self.$list.len()),+].iter().sum()
+            }
+
+            fn leads(&self) -> usize {
+                let $lists = self;
+                $leads
+            }
+        }
+    };
+}
+pub(crate) use clue_lists;
 
 impl Clues {
     /// Looks at the first `len` bytes of `bytes`, which were read at byte `at` (a multiple of 512), sector by sector.
@@ -54,59 +83,27 @@ impl Clues {
         }
     }
 
-    /// Adds what another worker saw, as it comes. [`Clues::tidy`] puts it in order.
-    pub fn append(&mut self, other: Clues) {
-        self.ntfs.append(other.ntfs);
-        self.fat.append(other.fat);
-        self.exfat.append(other.exfat);
-        self.ext.append(other.ext);
-        self.hfsplus.append(other.hfsplus);
-        self.recognised.append(other.recognised);
-        append(&mut self.gpt_headers, other.gpt_headers);
-    }
-
     /// Sorts, removes doubles and joins what continues: the same clues then compare equal, in whatever order they came.
     pub fn tidy(&mut self) {
-        self.ntfs.tidy();
-        self.fat.tidy();
-        self.exfat.tidy();
-        self.ext.tidy();
-        self.hfsplus.tidy();
-        self.recognised.tidy();
+        self.formats_mut().for_each(FormatClues::tidy);
         tidy(&mut self.gpt_headers);
     }
 
     /// Holds the clues that volumes begin with to as many as can be tried.
     pub fn thin_leads(&mut self) {
-        self.ntfs.thin_leads();
-        self.fat.thin_leads();
-        self.exfat.thin_leads();
-        self.ext.thin_leads();
-        self.hfsplus.thin_leads();
-        self.recognised.thin_leads();
+        self.formats_mut().for_each(FormatClues::thin_leads);
     }
 
     /// How many clues are of the sort that a new volume begins with: when this grows, inferring again is worth it.
     #[must_use]
     pub fn leads(&self) -> usize {
-        self.ntfs.leads()
-            + self.fat.leads()
-            + self.exfat.leads()
-            + self.ext.leads()
-            + self.hfsplus.leads()
-            + self.recognised.leads()
+        self.formats().map(FormatClues::leads).sum()
     }
 
     /// How many clues there are.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.ntfs.count()
-            + self.fat.count()
-            + self.exfat.count()
-            + self.ext.count()
-            + self.hfsplus.count()
-            + self.recognised.count()
-            + self.gpt_headers.len()
+        self.formats().map(FormatClues::count).sum::<usize>() + self.gpt_headers.len()
     }
 }
 

@@ -4,64 +4,43 @@ use std::ops::ControlFlow;
 use std::sync::{Arc, OnceLock};
 
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
-use serde::Serialize;
 
 use crate::bounded;
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
-use crate::exfat::FormerExFat;
-use crate::ext::FormerExt;
-use crate::fat::FormerFat;
-use crate::hfsplus::FormerHfs;
-use crate::ntfs::{FormerNtfs, NtfsVolume};
-use crate::{
-    Allocation, Deleted, Extent, FormatError, FoundVolume, NodeKind, Volume, VolumeKind, Witness, WitnessKind, exfat, ext, fat,
-    hfsplus, ntfs,
-};
+use crate::registry::FORMATS;
+pub use crate::registry::Former;
+use crate::{Allocation, Deleted, Extent, FormatError, FoundVolume, NodeKind, Volume, VolumeKind, Witness, WitnessKind};
 
 /// The most files whose beginnings are looked at.
 const MOST_BEGUN: usize = 256;
 
-/// What is left of a volume that another one was made over.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-#[serde(untagged)]
-#[allow(clippy::large_enum_variant, reason = "one is kept behind a pointer for each find")]
-pub enum Former {
-    /// Pieces of an MFT.
-    Ntfs(FormerNtfs),
-    /// Folders with `.` and `..`.
-    Fat(FormerFat),
-    /// Folders of entry sets.
-    ExFat(FormerExFat),
-    /// Inodes and folders.
-    Ext(FormerExt),
-    /// Leaves of a catalog.
-    HfsPlus(FormerHfs),
+/// What a format answers of what is left of one of its volumes.
+pub trait FormatFormer {
+    /// The kind that it was.
+    fn kind(&self) -> VolumeKind;
+
+    /// Length in bytes of the ground that it is looked for on.
+    fn bytes(&self) -> u64;
+
+    /// Opens what is left of the volume whose first byte is byte 0 of `window`.
+    ///
+    /// # Errors
+    /// [`FormatError`] when nothing of its metadata can be read any more.
+    fn open(&self, window: SharedSource) -> Result<Box<dyn Volume>, FormatError>;
 }
 
 impl Former {
     /// The kind that it was.
     #[must_use]
     pub fn kind(&self) -> VolumeKind {
-        match self {
-            Self::Ntfs(_) => VolumeKind::Ntfs,
-            Self::Fat(fat) => fat.geometry.kind,
-            Self::ExFat(_) => VolumeKind::ExFat,
-            Self::Ext(ext) => ext.geometry.kind,
-            Self::HfsPlus(hfs) => hfs.geometry.kind,
-        }
+        self.format().kind()
     }
 
     /// Length in bytes of the ground that it is looked for on.
     #[must_use]
     pub fn bytes(&self) -> u64 {
-        match self {
-            Self::Ntfs(ntfs) => ntfs.geometry.volume_bytes(),
-            Self::Fat(fat) => fat.geometry.volume_bytes(),
-            Self::ExFat(exfat) => exfat.geometry.volume_bytes(),
-            Self::Ext(ext) => ext.geometry.volume_bytes(),
-            Self::HfsPlus(hfs) => hfs.geometry.volume_bytes(),
-        }
+        self.format().bytes()
     }
 
     /// Opens what is left of the volume whose first byte is byte 0 of `window`.
@@ -69,13 +48,7 @@ impl Former {
     /// # Errors
     /// [`FormatError`] when nothing of its metadata can be read any more.
     pub fn open(&self, window: SharedSource) -> Result<Box<dyn Volume>, FormatError> {
-        Ok(match self {
-            Self::Ntfs(ntfs) => Box::new(NtfsVolume::open_former(window, ntfs)?),
-            Self::Fat(fat) => Box::new(fat::open_former(window, fat)),
-            Self::ExFat(exfat) => Box::new(exfat::open_former(window, exfat)),
-            Self::Ext(ext) => Box::new(ext::open_former(window, ext)),
-            Self::HfsPlus(hfs) => Box::new(hfsplus::open_former(window, hfs)?),
-        })
+        self.format().open(window)
     }
 }
 
@@ -189,12 +162,7 @@ fn may_host(volume: &FoundVolume, found: &[FoundVolume]) -> bool {
 }
 
 fn infer(drive: &SharedSource, clues: &Clues, found: &[FoundVolume], hosts: &[Host<'_>]) -> Vec<FoundVolume> {
-    let mut older = ntfs::former(drive, clues, found, hosts);
-    older.extend(fat::former(drive, clues, found, hosts));
-    older.extend(exfat::former(drive, clues, found, hosts));
-    older.extend(ext::former(drive, clues, found, hosts));
-    older.extend(hfsplus::former(drive, clues, found, hosts));
-    older
+    FORMATS.iter().flat_map(|format| (format.former)(drive, clues, found, hosts)).collect()
 }
 
 /// What is left as a volume to be told: with how many files it names, and how many of those that were looked at begin as their

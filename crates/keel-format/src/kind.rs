@@ -1,190 +1,175 @@
-//! The kinds of volume that are known.
+//! What is said of the kinds of volume: each format tells it of its own in its room `kind`.
 
-use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
-/// A kind of volume.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum VolumeKind {
-    /// NTFS.
-    Ntfs,
-    /// FAT with 12-bit entries.
-    Fat12,
-    /// FAT with 16-bit entries.
-    Fat16,
-    /// FAT with 32-bit entries.
-    Fat32,
-    /// exFAT.
-    ExFat,
-    /// ext2: no journal.
-    Ext2,
-    /// ext3: ext2 with a journal.
-    Ext3,
-    /// ext4.
-    Ext4,
-    /// HFS+.
-    HfsPlus,
-    /// HFSX: HFS+ with names that may differ in case alone.
-    Hfsx,
-    /// XFS; recognised, not read.
-    Xfs,
-    /// Btrfs; recognised, not read.
-    Btrfs,
-    /// F2FS; recognised, not read.
-    F2fs,
-    /// An APFS container; recognised, not read.
-    Apfs,
-    /// ReFS; recognised, not read.
-    Refs,
-    /// The journal of an ext volume, on a partition of its own.
-    ExtJournal,
-    /// Linux swap space.
-    Swap,
-    /// A volume encrypted by LUKS.
-    Luks,
-    /// An LVM2 physical volume.
-    Lvm,
-    /// A member of a Linux RAID.
-    Raid,
-    /// NTFS under full volume encryption.
-    Fve,
-    /// UDF; recognised, not read.
-    Udf,
-    /// ISO 9660; recognised, not read.
-    Iso9660,
+pub use crate::registry::VolumeKind;
+
+/// What is to be known of a kind without looking at a volume.
+#[derive(Debug)]
+pub struct KindFacts {
+    /// The trade's name of the kind.
+    pub word: &'static str,
+    /// Two letters for the keel's blocks.
+    pub letters: &'static str,
+    /// Two signs that fill the keel's blocks.
+    pub texture: &'static str,
+    /// Types of an MBR.
+    pub mbr: MbrTypes,
+    /// The customary `PartitionTypeGUID`, and the other ones behind which systems find the kind too.
+    pub gpt: (Uuid, &'static [Uuid]),
+    /// Types of an Apple partition map behind which the kind stands, the customary one first.
+    pub apm: &'static [&'static str],
+    /// True when those types are kept for kinds that are known here: an entry of such a type without such a volume is broken.
+    pub promised: Promise,
+    /// The drivers of the system, by the names under which they are mounted, and the options with which nothing is written.
+    pub drivers: &'static [Driver],
+    /// Kinds that a volume may be called instead: features tell them apart, and one whose journal is gone is another without it.
+    pub alike: &'static [VolumeKind],
+    /// Why a volume cannot be looked into here, as a sentence; none for kinds that are read.
+    pub closed: Option<&'static str>,
+    /// What a volume keeps of a file that was deleted.
+    pub deleted: KeptOfDeleted,
+    /// Why a volume can often not be cut short in its place, as a sentence.
+    pub uncut: &'static str,
+    /// Whether other volumes lie inside.
+    pub holds: Holds,
+}
+
+/// Types of an MBR behind which systems look for a kind.
+#[derive(Debug, Clone, Copy)]
+pub struct MbrTypes {
+    /// The customary `OSType`.
+    pub usual: u8,
+    /// The customary one of volumes that are smaller than so many bytes.
+    pub small: Option<(u64, u8)>,
+    /// Others behind which systems find it too.
+    pub also: &'static [u8],
+}
+
+/// A driver of the operating system.
+#[derive(Debug, Clone, Copy)]
+pub struct Driver {
+    /// The name under which it is mounted.
+    pub name: &'static str,
+    /// Options with which nothing is written.
+    pub options: &'static str,
+    /// True for one that is a program of its own.
+    pub is_program: bool,
+}
+
+/// What an entry of a kind's types says of what stands behind it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Promise {
+    /// A volume of a kind that is known here.
+    Known,
+    /// A volume, maybe of a kind that is not known here.
+    Any,
+    /// Nothing that must stand at its start.
+    None,
+}
+
+/// What a volume keeps of a deleted file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct KeptOfDeleted {
+    /// As a sentence; none for kinds that hold no files or are not read.
+    pub says: Option<&'static str>,
+    /// True when deleting empties the length: a deleted file of no bytes may have held some.
+    pub empties: bool,
+    /// True when content may be kept inside the file's own record.
+    pub inside: bool,
+}
+
+/// Whether a kind has other volumes inside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Holds {
+    /// What looks like a volume inside is a file.
+    Files,
+    /// Other volumes lie inside by design: what is found there needs no entry in the table.
+    Volumes,
+    /// Files; and its first 32 KiB are left to the system, which keeps tables there on purpose: boot images that are volume and
+    /// partitioned drive at once.
+    FilesBehindTables,
+}
+
+impl MbrTypes {
+    /// One type, and others that do as well.
+    #[must_use]
+    pub const fn new(usual: u8, also: &'static [u8]) -> Self {
+        Self { usual, small: None, also }
+    }
+
+    /// The customary type of a volume of so many bytes.
+    #[must_use]
+    pub fn for_length(self, bytes: u64) -> u8 {
+        self.small.filter(|(below, _)| bytes < *below).map_or(self.usual, |(_, code)| code)
+    }
+}
+
+impl Driver {
+    /// A driver that is a part of the kernel.
+    #[must_use]
+    pub const fn kernel(name: &'static str, options: &'static str) -> Self {
+        Self { name, options, is_program: false }
+    }
+
+    /// A driver that is a program of its own.
+    #[must_use]
+    pub const fn program(name: &'static str) -> Self {
+        Self { name, options: "", is_program: true }
+    }
+}
+
+impl KeptOfDeleted {
+    /// Nothing, of a kind that holds no files or is not read.
+    pub const NOTHING: Self = Self { says: None, empties: false, inside: false };
+
+    /// What the sentence says; lengths stay, and nothing is kept inside of records.
+    #[must_use]
+    pub const fn told(says: &'static str) -> Self {
+        Self { says: Some(says), empties: false, inside: false }
+    }
 }
 
 impl VolumeKind {
-    /// True for ext2, ext3 and ext4.
-    #[must_use]
-    pub fn is_ext(self) -> bool {
-        matches!(self, Self::Ext2 | Self::Ext3 | Self::Ext4)
-    }
-
-    /// True for one and the same kind, and for kinds of ext: which of them a volume is, its features say, and one whose journal is
-    /// gone is another one without it.
+    /// True for one and the same kind, and for kinds that only features tell apart.
     #[must_use]
     pub fn is_alike(self, other: Self) -> bool {
-        self == other || self.is_ext() && other.is_ext()
+        self == other || self.facts().alike.contains(&other)
     }
 
-    /// True for HFS+ and HFSX.
-    #[must_use]
-    pub fn is_hfs(self) -> bool {
-        matches!(self, Self::HfsPlus | Self::Hfsx)
-    }
-}
-
-impl VolumeKind {
     /// The trade's name of the kind.
     #[must_use]
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Ntfs => "NTFS",
-            Self::Fat12 => "FAT12",
-            Self::Fat16 => "FAT16",
-            Self::Fat32 => "FAT32",
-            Self::ExFat => "exFAT",
-            Self::Ext2 => "ext2",
-            Self::Ext3 => "ext3",
-            Self::Ext4 => "ext4",
-            Self::HfsPlus => "HFS+",
-            Self::Hfsx => "HFSX",
-            Self::Xfs => "XFS",
-            Self::Btrfs => "Btrfs",
-            Self::F2fs => "F2FS",
-            Self::Apfs => "APFS",
-            Self::Refs => "ReFS",
-            Self::ExtJournal => "ext journal",
-            Self::Swap => "swap",
-            Self::Luks => "LUKS",
-            Self::Lvm => "LVM2",
-            Self::Raid => "RAID",
-            Self::Fve => "FVE",
-            Self::Udf => "UDF",
-            Self::Iso9660 => "ISO 9660",
-        }
+        self.facts().word
     }
 
     /// Two letters for the keel's blocks.
     #[must_use]
     pub fn letters(self) -> &'static str {
-        match self {
-            Self::Ntfs => "Nt",
-            Self::Fat12 | Self::Fat16 | Self::Fat32 => "Fa",
-            Self::ExFat => "xF",
-            Self::Ext2 | Self::Ext3 | Self::Ext4 => "ex",
-            Self::HfsPlus | Self::Hfsx => "H+",
-            Self::Xfs => "XF",
-            Self::Btrfs => "Bt",
-            Self::F2fs => "F2",
-            Self::Apfs => "AP",
-            Self::Refs => "Re",
-            Self::ExtJournal => "eJ",
-            Self::Swap => "sw",
-            Self::Luks => "LU",
-            Self::Lvm => "LV",
-            Self::Raid => "RA",
-            Self::Fve => "FV",
-            Self::Udf => "UD",
-            Self::Iso9660 => "IS",
-        }
+        self.facts().letters
     }
 
-    /// True for the three FAT kinds.
-    #[must_use]
-    pub fn is_fat(self) -> bool {
-        matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
-    }
-
-    /// What a volume of this kind keeps of a file that was deleted, as a sentence; none for kinds that are not read.
+    /// What a volume of this kind keeps of a file that was deleted, as a sentence; why it is not read, for kinds that are not.
     #[must_use]
     pub fn kept_of_deleted(self) -> Option<&'static str> {
-        match self {
-            Self::Ntfs => Some("a deleted file keeps its record, with name and runs, until the record is used again"),
-            Self::Fat12 | Self::Fat16 | Self::Fat32 => Some(
-                "a deleted file keeps its folder entry, with size and first cluster, until that is used again; its chain is gone",
-            ),
-            Self::ExFat => {
-                Some("a deleted file keeps its folder entry until that is used again, and most keep their place with it")
-            }
-            Self::Ext2 | Self::Ext3 | Self::Ext4 => Some(
-                "deleting empties the inode, and newer systems wipe the name too: a deleted file comes back as far as the journal \
-                 still holds it as it was",
-            ),
-            Self::HfsPlus | Self::Hfsx => {
-                Some("a deleted file is taken out of the catalog, name and all: this format keeps nothing that could be listed")
-            }
-            _ => self.why_closed(),
-        }
+        self.facts().deleted.says.or(self.why_closed())
     }
 
     /// Why a volume of this kind cannot be looked into here; none for the kinds that can.
     #[must_use]
     pub fn why_closed(self) -> Option<&'static str> {
-        match self {
-            Self::Xfs | Self::Btrfs | Self::F2fs | Self::Apfs | Self::Refs | Self::Udf | Self::Iso9660 => {
-                Some("volumes of this kind are recognised, with start and length, and not read yet")
-            }
-            Self::ExtJournal => Some("the journal of an ext volume that stands elsewhere; it holds no files of its own"),
-            Self::Swap => Some("swap space holds no files"),
-            Self::Luks | Self::Fve => Some("the volume is encrypted: it opens with its key, once its entry is back"),
-            Self::Lvm => Some("a physical volume holds pieces of logical volumes, which its group puts together"),
-            Self::Raid => Some("a RAID member holds a part of the volume; the others are needed to put it together"),
-            _ => None,
-        }
+        self.facts().closed
     }
 
-    /// True for kinds whose first 32 KiB are left to the system, which keeps tables there on purpose: boot images that are
-    /// volume and partitioned drive at once.
+    /// True for kinds whose first 32 KiB are left to the system, which keeps tables there on purpose.
     #[must_use]
     pub fn leaves_room_for_tables(self) -> bool {
-        matches!(self, Self::Iso9660 | Self::Udf)
+        self.facts().holds == Holds::FilesBehindTables
     }
 
-    /// True when other volumes lie inside by design: what is found there needs no entry in the table.
+    /// True when other volumes lie inside by design.
     #[must_use]
     pub fn is_container(self) -> bool {
-        matches!(self, Self::Lvm | Self::Raid | Self::Luks | Self::Apfs)
+        self.facts().holds == Holds::Volumes
     }
 }

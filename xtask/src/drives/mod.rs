@@ -10,7 +10,6 @@ use std::sync::Arc;
 
 use anyhow::Context;
 use keel_format::hfsplus::make::NewVolume;
-use keel_format::table::gpt;
 use keel_format::table::gpt::make::{NewEntry as NewGptEntry, NewTable};
 use keel_format::table::mbr::make::{NewEntry, NewLogical, ebr_sectors, mbr_sector, protective_sector};
 use keel_format::{Geometry, VolumeKind, hfsplus};
@@ -226,7 +225,7 @@ fn write_gpt(drive: &Drive, file: &File) -> anyhow::Result<()> {
         _ => VolumeKind::Ntfs,
     };
     let entries = drive.volumes.iter().filter(|volume| volume.place == Place::Entry).map(|volume| NewGptEntry {
-        type_guid: gpt::types_for(kind(volume)).0,
+        type_guid: kind(volume).facts().gpt.0,
         unique: guid(format!("part {}", volume.label)),
         first: Lba(volume.first / unit),
         sectors: SectorCount(volume.sectors / unit),

@@ -4,7 +4,7 @@ use std::sync::OnceLock;
 
 use keel_format::check::Allocation;
 use keel_format::content::proves_itself;
-use keel_format::{Entry, Existence, Extent, NodeKind, Volume, VolumeKind, read_whole};
+use keel_format::{Entry, Existence, Extent, NodeKind, Volume, read_whole};
 use keel_source::{ByteRange, RangeSet};
 use serde::Serialize;
 
@@ -111,15 +111,15 @@ impl<'a> GroundJudge<'a> {
     }
 
     fn of_deleted(&self, entry: &Entry) -> FileGround {
-        let kind = self.volume.summary().kind;
+        let kept = self.volume.summary().kind.facts().deleted;
         if entry.bytes == 0 {
-            // Deleting empties an inode of ext: that nothing is left does not mean that there was nothing.
-            return if kind.is_ext() { FileGround::Gone } else { FileGround::Whole };
+            // Where deleting empties the length, that nothing is left does not mean that there was nothing.
+            return if kept.empties { FileGround::Gone } else { FileGround::Whole };
         }
         let Ok(extents) = self.volume.extents(entry.id) else { return FileGround::Gone };
         if extents.is_empty() {
-            // What NTFS keeps inside a record is whole as long as the record is.
-            let inside = kind == VolumeKind::Ntfs && self.volume.open(entry.id, "").is_ok();
+            // What is kept inside a record is whole as long as the record is.
+            let inside = kept.inside && self.volume.open(entry.id, "").is_ok();
             return if inside { FileGround::Whole } else { FileGround::Gone };
         }
         let guessed = self.volume.is_guessed(entry.id);

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
 use keel_format::{
-    Compute, Deleted, Entry, Finding, NodeKind, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole,
+    Compute, Deleted, Entry, Finding, NodeKind, Promise, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole,
 };
 use keel_source::{SectorSize, SharedSource, Window, printable};
 
@@ -340,10 +340,6 @@ fn sample(volume: &dyn Volume, entry: &Entry) -> Result<(), String> {
     }
 }
 
-/// Kinds whose boot sector or superblock is asked for behind a table entry.
-const KINDS: [VolumeKind; 6] =
-    [VolumeKind::Ntfs, VolumeKind::Fat16, VolumeKind::Fat32, VolumeKind::Ext4, VolumeKind::HfsPlus, VolumeKind::Apfs];
-
 /// Rung 7 of a table entry behind which no volume was found: its first sectors, against what its type promises.
 fn nothing_stated(source: &SharedSource, partition: &Partition) -> Rung {
     if partition.type_code.holds_no_volume() {
@@ -354,8 +350,9 @@ fn nothing_stated(source: &SharedSource, partition: &Partition) -> Rung {
     let mut first = [0; 4096];
     let readable = source.read_at(at, &mut first).is_ok();
     let blank = readable && first.iter().all(|byte| *byte == 0);
-    let fits = |kind: &VolumeKind| partition.type_code.fits(*kind);
-    if !KINDS.iter().any(fits) {
+    let promises =
+        |promise: Promise| VolumeKind::ALL.iter().any(|kind| kind.facts().promised == promise && partition.type_code.fits(*kind));
+    if !promises(Promise::Known) && !promises(Promise::Any) {
         let note = format!("type {}: no kind known here", partition.type_code);
         return Rung::new(RungName::BootSector, RungState::Untested, note);
     }
@@ -363,7 +360,7 @@ fn nothing_stated(source: &SharedSource, partition: &Partition) -> Rung {
         (true, _) => (Severity::Broken, "the first 4096 bytes of the entry hold only zeros", "they were read without error"),
         (false, false) => (Severity::Broken, "the first 4096 bytes of the entry cannot be read whole", "they were asked for"),
         // What Linux keeps behind its types may be of a kind that is not known here.
-        (false, true) if fits(&VolumeKind::Ext4) => {
+        (false, true) if promises(Promise::Any) => {
             (Severity::Doubt, "nothing at the start of the entry states a volume of a kind known here", STATED_BY)
         }
         (false, true) => (Severity::Broken, "nothing at the start of the entry states a volume, as its type promises", STATED_BY),

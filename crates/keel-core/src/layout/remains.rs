@@ -3,7 +3,7 @@
 
 use std::ops::ControlFlow;
 
-use keel_format::table::mbr::{ebr_at, types_for as mbr_types_for};
+use keel_format::table::mbr::ebr_at;
 use keel_format::table::{Scheme, TypeCode, gpt};
 use keel_format::{Deleted, NodeKind, VolumeKind};
 use keel_source::{Lba, SharedSource};
@@ -36,7 +36,7 @@ impl Purpose {
                 Some((TypeCode::Gpt(gpt::RECOVERY), "its root holds a recovery system and nothing of a user"))
             }
             (Self::Recovery, Scheme::Mbr) => {
-                let hidden = mbr_types_for(kind).1.first().copied()?;
+                let hidden = kind.facts().mbr.also.first().copied()?;
                 Some((TypeCode::Mbr(hidden), "its root holds a recovery system and nothing of a user"))
             }
             _ => None,
@@ -46,7 +46,9 @@ impl Purpose {
 
 /// What the names in the root of `find` say that it is for.
 pub(super) fn purpose(source: &SharedSource, find: &Find) -> Option<Purpose> {
-    let candidate = find.kind.is_fat() || find.kind == VolumeKind::Ntfs;
+    // What a kind can be for, the types say behind which systems look for it.
+    let may_be = |code| find.kind.facts().gpt.1.contains(&code);
+    let candidate = may_be(gpt::EFI_SYSTEM) || may_be(gpt::RECOVERY);
     let volume = crate::files::open(source, find).ok().filter(|_| candidate)?;
     let mut names: Vec<(String, NodeKind)> = Vec::new();
     let _ = volume.list(volume.root(), Deleted::Hide, &mut |entry| {
@@ -56,10 +58,10 @@ pub(super) fn purpose(source: &SharedSource, find: &Find) -> Option<Purpose> {
     let has = |name: &str| names.iter().any(|(own, kind)| own == name && *kind == NodeKind::Directory);
     let system = |name: &str| name == "system volume information" || name.starts_with('$') || name.starts_with('.');
     let others = |own: &str| names.iter().filter(|(name, _)| name != own && !system(name)).count();
-    if find.kind.is_fat() && has("efi") && others("efi") <= 3 {
+    if may_be(gpt::EFI_SYSTEM) && has("efi") && others("efi") <= 3 {
         return Some(Purpose::Efi);
     }
-    (find.kind == VolumeKind::Ntfs && has("recovery") && others("recovery") == 0).then_some(Purpose::Recovery)
+    (may_be(gpt::RECOVERY) && has("recovery") && others("recovery") == 0).then_some(Purpose::Recovery)
 }
 
 /// The EBR that stands before `find` and states its start and length.

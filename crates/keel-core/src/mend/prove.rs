@@ -10,7 +10,7 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use keel_format::{Deleted, NodeKind, VolumeKind, read_whole};
+use keel_format::{Deleted, Driver, NodeKind, read_whole};
 use keel_source::{LinkKind, LoopDevice, SharedSource, printable};
 use rustix::io::Errno;
 use rustix::mount::{MountFlags, UnmountFlags, unmount};
@@ -72,23 +72,6 @@ impl Proof {
     }
 }
 
-/// Drivers that are programs.
-const USER_DRIVERS: [&str; 2] = ["ntfs-3g", "exfat-fuse"];
-
-/// The drivers of a kind, by the names under which they are mounted, and the options with which nothing is written.
-fn drivers(kind: VolumeKind) -> &'static [(&'static str, &'static str)] {
-    match kind {
-        VolumeKind::Ntfs => &[("ntfs3", ""), ("ntfs-3g", "")],
-        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => &[("vfat", "utf8")],
-        VolumeKind::ExFat => &[("exfat", ""), ("exfat-fuse", "")],
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => &[("ext4", "noload")],
-        VolumeKind::HfsPlus | VolumeKind::Hfsx => &[("hfsplus", "force")],
-        VolumeKind::Xfs => &[("xfs", "norecovery,nouuid")],
-        VolumeKind::Btrfs => &[("btrfs", "")],
-        _ => &[],
-    }
-}
-
 /// Mounts the volume of `find` read-only through a loop device, lists it, compares listing and samples with ours, and
 /// unmounts it. Where that is not possible the proof says plainly why.
 ///
@@ -136,16 +119,16 @@ fn command(program: &str, arguments: &[&str]) -> Result<String, String> {
 
 fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> Result<Proof, CoreError> {
     let mut why = Vec::new();
-    for (driver, options) in drivers(find.kind) {
-        match mount(driver, options, device, folder) {
+    for driver in find.kind.facts().drivers {
+        match mount(driver, device, folder) {
             Ok(()) => {
                 // Only the open folder keeps the mount: nothing of it outlives this process, however that ends.
                 let opened = fs::File::open(folder).map_err(file_error("open", folder));
                 let _ = unmount(folder, UnmountFlags::DETACH);
                 let opened = opened?;
-                return compare(source, find, driver, &PathBuf::from(format!("/proc/self/fd/{}", opened.as_raw_fd())));
+                return compare(source, find, driver.name, &PathBuf::from(format!("/proc/self/fd/{}", opened.as_raw_fd())));
             }
-            Err(error) => why.push(format!("{driver}: {error}")),
+            Err(error) => why.push(format!("{}: {error}", driver.name)),
         }
     }
     if why.is_empty() {
@@ -156,15 +139,14 @@ fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> R
 
 /// Mounts `device` read-only, without programs, devices or rights of other users on it: by the kernel's own driver, or by the program of
 /// a driver that is one.
-fn mount(driver: &str, options: &str, device: &str, folder: &Path) -> Result<(), String> {
-    if USER_DRIVERS.contains(&driver) {
-        let (options, point) =
-            (format!("ro,nosuid,nodev,noexec,{options}").trim_end_matches(',').to_string(), folder.to_string_lossy());
-        return command("mount", &["-t", driver, "-o", &options, device, &point]).map(|_| ());
+fn mount(driver: &Driver, device: &str, folder: &Path) -> Result<(), String> {
+    if driver.is_program {
+        let (options, point) = (format!("ro,nosuid,nodev,noexec,{}", driver.options), folder.to_string_lossy());
+        return command("mount", &["-t", driver.name, "-o", options.trim_end_matches(','), device, &point]).map(|_| ());
     }
     let flags = MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
-    let data = CString::new(options).map_err(|_| "its options hold a zero".to_string())?;
-    rustix::mount::mount(device, folder, driver, flags, data.as_c_str()).map_err(|errno| match errno {
+    let data = CString::new(driver.options).map_err(|_| "its options hold a zero".to_string())?;
+    rustix::mount::mount(device, folder, driver.name, flags, data.as_c_str()).map_err(|errno| match errno {
         Errno::NODEV => "this kernel has no such driver".to_string(),
         other => std::io::Error::from(other).to_string(),
     })

@@ -118,16 +118,10 @@ fn implied_places(source: &SharedSource, finds: &[Find]) -> Vec<ByteRange> {
 /// Where an older generation under a present volume would show first: behind the start of its MFT, where its clusters begin, and a few
 /// places behind the start where formatters lay tables and first folders.
 fn trace_places(source: &SharedSource, find: &Find) -> Vec<ByteRange> {
-    let own = match &find.geometry {
-        Geometry::Ntfs(ntfs) => Some(ntfs.cluster_at(ntfs.mft_lcn)),
-        Geometry::Fat(fat) => fat.cluster_at(2),
-        Geometry::ExFat(_) | Geometry::Ext(_) | Geometry::HfsPlus(_) | Geometry::Known(_) => None,
-        Geometry::Former(_) => return Vec::new(),
-    };
-    if find.grade != Grade::Certain || !find.is_outer() {
+    if matches!(find.geometry, Geometry::Former(_)) || find.grade != Grade::Certain || !find.is_outer() {
         return Vec::new();
     }
-    let places = own.into_iter().chain(TRACED.map(ByteOffset)).filter(|at| at.0 < find.bytes);
+    let places = find.geometry.traced_at().into_iter().chain(TRACED.map(ByteOffset)).filter(|at| at.0 < find.bytes);
     places.filter_map(|at| cut(source, find.start_byte + at.0, TRACES)).collect()
 }
 

@@ -3,7 +3,7 @@
 
 use std::ops::ControlFlow;
 
-use keel_format::{Deleted, Geometry, NodeKind, VolumeKind};
+use keel_format::{Deleted, Geometry, NodeKind};
 use keel_source::{ByteOffset, SectorCount, SharedSource, size_decimal};
 use serde::Serialize;
 
@@ -98,17 +98,10 @@ fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) ->
     walked.map_err(|error| format!("it does not list: {}", crate::chain(&error)))?;
     let allocation = volume.allocation().ok_or("what it uses cannot be told")?;
     let used = allocation.used();
-    // The copy that stands in the last sector of an NTFS volume moves with its end.
-    let moves =
-        |at: u64| find.kind == VolumeKind::Ntfs && at + allocation.unit_bytes >= find.bytes.saturating_sub(allocation.unit_bytes);
+    let moves = |at: u64| at >= find.bytes.saturating_sub(find.geometry.moving_end());
     let beyond = used.iter().map(|units| allocation.range(units)).find(|range| range.end.0 > room && !moves(range.start.0));
     if let Some(range) = beyond {
         return Err(format!("ground that it uses lies behind the end, at byte {} of it", range.start.0.max(room)));
     }
-    let shortened = find.geometry.shortened(room);
-    let why = match find.kind {
-        kind if kind.is_fat() => format!("so few clusters would be left that it were no {} any more", kind.word()),
-        kind => format!("{} keeps structures all over its length: it cannot be cut here", kind.word()),
-    };
-    shortened.ok_or(why)
+    find.geometry.shortened(room).ok_or_else(|| find.kind.facts().uncut.into())
 }

@@ -2,6 +2,7 @@
 #![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::ops::ControlFlow;
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
@@ -70,6 +71,23 @@ impl Seed {
             None => panic!("{name} is no seed"),
         };
         Self { name, kind }
+    }
+
+    /// A drive changed as `dice` say, written to `path` as an image for whole commands; false for a file of our own.
+    pub fn spill(&self, dice: &mut Dice, path: &Path) -> bool {
+        let SeedKind::Drive(drive, sectors) = &self.kind else { return false };
+        let drive = damaged(drive, sectors, dice);
+        let image = std::fs::File::create(path).unwrap();
+        image.set_len(drive.len()).unwrap();
+        let mut at = ByteOffset(0);
+        while let Some(piece) = drive.next_data(at) {
+            let piece = ByteRange::sized(piece.start, piece.len().min(1 << 20));
+            let mut bytes = vec![0; piece.len() as usize];
+            let _ = drive.read_at(piece.start, &mut bytes);
+            image.write_all_at(&bytes, piece.start.0).unwrap();
+            at = piece.end;
+        }
+        true
     }
 
     /// Changes the seed as `dice` say and lets everything loose on it. `scratch` is a folder for files of our own.

@@ -9,6 +9,7 @@ mod groups;
 mod inode;
 mod journal;
 mod kept;
+pub(crate) mod kind;
 pub mod layout;
 mod map;
 pub mod mend;

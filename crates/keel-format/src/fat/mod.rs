@@ -3,6 +3,7 @@
 mod check;
 mod directory;
 mod former;
+pub(crate) mod kind;
 pub mod layout;
 pub mod make;
 pub mod mend;

@@ -8,6 +8,7 @@ mod compress;
 mod forks;
 mod former;
 mod journal;
+pub(crate) mod kind;
 pub mod layout;
 pub mod make;
 pub mod mend;

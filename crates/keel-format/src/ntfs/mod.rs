@@ -3,6 +3,7 @@
 mod attribute;
 mod check;
 mod index;
+pub(crate) mod kind;
 pub mod layout;
 mod lznt1;
 pub mod make;

@@ -1,6 +1,9 @@
 //! APFS: the container superblock in block 0, and newer ones in the checkpoint descriptor area. Source: "Apple File
 //! System Reference"; little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{Holds, KindFacts, MbrTypes, Promise};
+use crate::table::gpt::APFS;
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen};
@@ -8,6 +11,18 @@ use crate::{View, read_bytes};
 
 /// The most blocks of the descriptor area that are looked at.
 const MOST_CHECKPOINTS: u64 = 64;
+
+/// An APFS container.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "APFS",
+    letters: "AP",
+    gpt: (APFS, &[]),
+    mbr: MbrTypes::new(0xAF, &[]),
+    apm: &["Apple_APFS"],
+    promised: Promise::Known,
+    holds: Holds::Volumes,
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -1,6 +1,9 @@
 //! Btrfs: the superblock at 64 KiB and its mirrors at 64 MiB and 256 GiB. Source: the Btrfs documentation, "On-disk
 //! Format"; little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{Driver, KindFacts, MbrTypes};
+use crate::table::gpt::LINUX;
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen, text};
@@ -8,6 +11,16 @@ use crate::View;
 
 /// Where the superblock and its mirrors stand.
 pub(super) const PLACES: [u64; 3] = [64 << 10, 64 << 20, 256 << 30];
+
+/// Btrfs.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "Btrfs",
+    letters: "Bt",
+    gpt: LINUX,
+    mbr: MbrTypes::new(0x83, &[]),
+    drivers: &[Driver::kernel("btrfs", "")],
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

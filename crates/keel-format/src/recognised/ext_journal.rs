@@ -1,6 +1,9 @@
 //! The journal of an ext volume on a partition of its own: a superblock of ext with `INCOMPAT_JOURNAL_DEV`, and in the block
 //! behind it that of the journal. Source: the kernel's `ext4.rst`, "Journal (jbd2)", external journals.
 
+use super::kind::CLOSED;
+use crate::kind::{KindFacts, MbrTypes};
+use crate::table::gpt::{BASIC_DATA, LINUX};
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen, text};
@@ -10,6 +13,16 @@ use crate::View;
 const BEFORE: u64 = 1024;
 /// `INCOMPAT_JOURNAL_DEV`.
 const JOURNAL_DEV: u32 = 0x8;
+
+/// The journal of an ext volume.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "ext journal",
+    letters: "eJ",
+    gpt: (LINUX.0, &[BASIC_DATA]),
+    mbr: MbrTypes::new(0x83, &[]),
+    closed: Some("the journal of an ext volume that stands elsewhere; it holds no files of its own"),
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -1,6 +1,9 @@
 //! F2FS: two superblocks, in the first and second block. Source: the kernel's documentation of the format;
 //! little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{KindFacts, MbrTypes};
+use crate::table::gpt::LINUX;
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen};
@@ -9,6 +12,10 @@ use crate::{View, read_bytes};
 const MAGIC: [u8; 4] = [0x10, 0x20, 0xF5, 0xF2];
 /// Bytes from a block's start to the superblock in it.
 const INSIDE: u64 = 1024;
+
+/// F2FS.
+pub(crate) const FACTS: KindFacts =
+    KindFacts { word: "F2FS", letters: "F2", gpt: LINUX, mbr: MbrTypes::new(0x83, &[]), ..CLOSED };
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

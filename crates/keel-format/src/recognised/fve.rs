@@ -1,12 +1,17 @@
 //! Encrypted NTFS (full volume encryption): the boot sector and three metadata blocks that name one another's places.
 //! Little-endian.
 
+use super::kind::{CLOSED, ENCRYPTED};
+use crate::kind::KindFacts;
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen};
 use crate::{View, read_bytes};
 
 const MARK: &[u8; 8] = b"-FVE-FS-";
+
+/// NTFS under full volume encryption.
+pub(crate) const FACTS: KindFacts = KindFacts { word: "FVE", letters: "FV", closed: Some(ENCRYPTED), ..CLOSED };
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -1,5 +1,7 @@
 //! ISO 9660: the primary volume descriptor, 16 sectors of 2048 bytes into the volume. Source: ECMA-119.
 
+use super::kind::CLOSED;
+use crate::kind::{Holds, KindFacts, MbrTypes};
 use std::collections::BTreeSet;
 
 use keel_source::{ByteOffset, Source};
@@ -9,6 +11,15 @@ use crate::{View, read_bytes};
 
 /// Bytes from the volume's start to the descriptor.
 const BEFORE: u64 = 32_768;
+
+/// ISO 9660.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "ISO 9660",
+    letters: "IS",
+    mbr: MbrTypes::new(0x83, &[0x07, 0x17, 0x00]),
+    holds: Holds::FilesBehindTables,
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

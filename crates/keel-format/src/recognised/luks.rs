@@ -1,6 +1,9 @@
 //! LUKS: the header of an encrypted volume, and the second one of LUKS2. Source: "LUKS On-Disk Format Specification"
 //! and "LUKS2 On-Disk Format Specification"; big-endian. The length of the volume is not recorded.
 
+use super::kind::{CLOSED, ENCRYPTED};
+use crate::kind::{Holds, KindFacts, MbrTypes};
+use crate::table::gpt::LINUX_LUKS;
 use keel_source::{ByteOffset, Source};
 use sha2::{Digest, Sha256};
 
@@ -9,6 +12,17 @@ use crate::{View, read_bytes};
 
 /// The largest header area whose checksum is tested.
 const LARGEST_HEADER: u64 = 4 << 20;
+
+/// A volume encrypted by LUKS.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "LUKS",
+    letters: "LU",
+    gpt: LINUX_LUKS,
+    mbr: MbrTypes::new(0x83, &[]),
+    closed: Some(ENCRYPTED),
+    holds: Holds::Volumes,
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

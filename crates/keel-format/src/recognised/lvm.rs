@@ -1,5 +1,8 @@
 //! LVM2: the label of a physical volume, in one of its first four sectors. Little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{Holds, KindFacts, MbrTypes};
+use crate::table::gpt::{LINUX, LINUX_LVM};
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, from_hex_text};
@@ -7,6 +10,17 @@ use crate::View;
 
 /// What the label's checksum starts from.
 const INITIAL: u32 = 0xF597_A6CF;
+
+/// An LVM2 physical volume.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "LVM2",
+    letters: "LV",
+    gpt: (LINUX_LVM, &[LINUX.0]),
+    mbr: MbrTypes::new(0x8E, &[0x83]),
+    closed: Some("a physical volume holds pieces of logical volumes, which its group puts together"),
+    holds: Holds::Volumes,
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

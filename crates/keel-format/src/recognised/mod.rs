@@ -1,20 +1,21 @@
 //! Kinds of volume that are recognised with their start and length and cannot be looked into here. A recogniser is a
 //! file and a line in [`RECOGNISERS`].
 
-mod apfs;
-mod btrfs;
-mod ext_journal;
-mod f2fs;
-mod fve;
-mod iso9660;
-mod luks;
-mod lvm;
+pub(crate) mod apfs;
+pub(crate) mod btrfs;
+pub(crate) mod ext_journal;
+pub(crate) mod f2fs;
+pub(crate) mod fve;
+pub(crate) mod iso9660;
+mod kind;
+pub(crate) mod luks;
+pub(crate) mod lvm;
 pub mod mend;
-mod raid;
-mod refs;
-mod swap;
-mod udf;
-mod xfs;
+pub(crate) mod raid;
+pub(crate) mod refs;
+pub(crate) mod swap;
+pub(crate) mod udf;
+pub(crate) mod xfs;
 
 #[cfg(test)]
 mod tests;
@@ -24,7 +25,8 @@ use std::collections::BTreeMap;
 use keel_source::{ByteOffset, SharedSource, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
+use crate::clue::{Clues, Placed, clue_lists, keep};
+use crate::former::Host;
 use crate::{FoundVolume, Geometry, VolumeKind, Witness, WitnessKind, read_lenient};
 
 /// Bytes of a structure that a recogniser may look at.
@@ -124,34 +126,11 @@ pub struct KnownClues {
     pub seen: Vec<KnownClue>,
 }
 
-impl KnownClues {
-    /// Adds what another worker saw, as it comes.
-    pub fn append(&mut self, other: Self) {
-        append(&mut self.seen, other.seen);
-    }
-
-    /// Sorts and removes doubles.
-    pub fn tidy(&mut self) {
-        tidy(&mut self.seen);
-    }
-
-    /// Holds the clues that volumes begin with to as many as can be tried.
-    pub fn thin_leads(&mut self) {
-        thin(&mut self.seen, MOST_LEADS);
-    }
-
-    /// How many clues there are.
-    #[must_use]
-    pub fn count(&self) -> usize {
-        self.seen.len()
-    }
-
-    /// How many clues a new volume could begin with.
-    #[must_use]
-    pub fn leads(&self) -> usize {
-        self.seen.len()
-    }
-}
+clue_lists!(KnownClues {
+    all: seen;
+    tried: seen;
+    leads: |lists| lists.seen.len()
+});
 
 /// Looks at one sector and keeps a clue. Whether the structure holds is tested when volumes are inferred.
 pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
@@ -159,6 +138,11 @@ pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
     for recogniser in RECOGNISERS.iter().filter(|recogniser| (recogniser.is_marked)(sector)) {
         keep(&mut clues.recognised.seen, KnownClue { at, kind: recogniser.kind });
     }
+}
+
+/// What is left of these kinds under another volume is not told: without its superblock nothing is known of one.
+pub(crate) fn former(_drive: &SharedSource, _clues: &Clues, _found: &[FoundVolume], _hosts: &[Host<'_>]) -> Vec<FoundVolume> {
+    Vec::new()
 }
 
 /// These kinds have no boot sector that opens them.

@@ -1,9 +1,23 @@
 //! Linux RAID members: superblocks of versions 0.90 and 1.x. Source: the kernel's `md_p.h`; little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{Holds, KindFacts, MbrTypes};
+use crate::table::gpt::{LINUX, LINUX_RAID};
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen, text};
 use crate::View;
+
+/// A member of a Linux RAID.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "RAID",
+    letters: "RA",
+    gpt: (LINUX_RAID, &[LINUX.0]),
+    mbr: MbrTypes::new(0xFD, &[0x83]),
+    closed: Some("a RAID member holds a part of the volume; the others are needed to put it together"),
+    holds: Holds::Volumes,
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -1,9 +1,14 @@
 //! ReFS: the volume boot record at the start and its copy in the last sector. Little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::KindFacts;
 use keel_source::{ByteOffset, Source};
 
 use super::Known;
 use crate::{View, read_bytes};
+
+/// ReFS.
+pub(crate) const FACTS: KindFacts = KindFacts { word: "ReFS", letters: "Re", ..CLOSED };
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -1,5 +1,8 @@
 //! Linux swap space: a header whose mark ends its first page. Source: the kernel's `union swap_header`; little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{KindFacts, MbrTypes};
+use crate::table::gpt::LINUX_SWAP;
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen, text};
@@ -7,6 +10,16 @@ use crate::{View, read_bytes};
 
 /// Page sizes of the machines that make swap spaces.
 const PAGES: [u64; 4] = [4096, 8192, 16_384, 65_536];
+
+/// Linux swap space.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "swap",
+    letters: "sw",
+    gpt: (LINUX_SWAP, &[]),
+    mbr: MbrTypes::new(0x82, &[]),
+    closed: Some("swap space holds no files"),
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

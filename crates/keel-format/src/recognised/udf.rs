@@ -1,5 +1,7 @@
 //! UDF: anchors, at block 256 and at the end, lead to the volume descriptors. Source: ECMA-167, part 3; little-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{Holds, KindFacts};
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen};
@@ -15,6 +17,9 @@ const TERMINATOR: u16 = 8;
 const FIRST_ANCHOR: u64 = 256;
 /// The most descriptors that are read.
 const MOST_DESCRIPTORS: u64 = 64;
+
+/// UDF.
+pub(crate) const FACTS: KindFacts = KindFacts { word: "UDF", letters: "UD", holds: Holds::FilesBehindTables, ..CLOSED };
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -1,10 +1,23 @@
 //! XFS: superblocks, one at the start of each allocation group. Source: "XFS Algorithms & Data Structures", chapter
 //! "Superblocks"; big-endian.
 
+use super::kind::CLOSED;
+use crate::kind::{Driver, KindFacts, MbrTypes};
+use crate::table::gpt::LINUX;
 use keel_source::{ByteOffset, Source};
 
 use super::{Known, sixteen, text};
 use crate::{View, read_bytes};
+
+/// XFS.
+pub(crate) const FACTS: KindFacts = KindFacts {
+    word: "XFS",
+    letters: "XF",
+    gpt: LINUX,
+    mbr: MbrTypes::new(0x83, &[]),
+    drivers: &[Driver::kernel("xfs", "norecovery,nouuid")],
+    ..CLOSED
+};
 
 #[inline]
 pub(super) fn is_marked(sector: &[u8; 512]) -> bool {

@@ -115,11 +115,10 @@ impl TypeCode {
     /// The type an operating system expects for a volume of `kind` and `bytes` bytes.
     #[must_use]
     pub fn for_volume(scheme: Scheme, kind: VolumeKind, bytes: u64) -> Self {
-        let small = kind == VolumeKind::Fat16 && bytes < 32 << 20;
         match scheme {
-            Scheme::Gpt => Self::Gpt(gpt::types_for(kind).0),
+            Scheme::Gpt => Self::Gpt(kind.facts().gpt.0),
             Scheme::Apm => Self::Apm(apm::type_for(kind)),
-            Scheme::Mbr => Self::Mbr(if small { 0x04 } else { mbr::types_for(kind).0 }),
+            Scheme::Mbr => Self::Mbr(kind.facts().mbr.for_length(bytes)),
         }
     }
 
@@ -128,11 +127,11 @@ impl TypeCode {
     pub fn alike(self, kind: VolumeKind) -> Vec<Self> {
         match self {
             Self::Mbr(_) => {
-                let (first, others) = mbr::types_for(kind);
-                std::iter::once(first).chain(others.iter().copied()).map(Self::Mbr).collect()
+                let types = kind.facts().mbr;
+                std::iter::once(types.usual).chain(types.also.iter().copied()).map(Self::Mbr).collect()
             }
             Self::Gpt(_) => {
-                let (first, others) = gpt::types_for(kind);
+                let (first, others) = kind.facts().gpt;
                 std::iter::once(first).chain(others.iter().copied()).map(Self::Gpt).collect()
             }
             Self::Apm(_) => vec![Self::Apm(apm::type_for(kind))],
@@ -174,11 +173,11 @@ impl TypeCode {
     pub fn fits(self, kind: VolumeKind) -> bool {
         match self {
             Self::Mbr(code) => {
-                let (first, others) = mbr::types_for(kind);
-                code == first || others.contains(&code)
+                let types = kind.facts().mbr;
+                code == types.usual || types.also.contains(&code)
             }
             Self::Gpt(guid) => {
-                let (first, others) = gpt::types_for(kind);
+                let (first, others) = kind.facts().gpt;
                 guid == first || others.contains(&guid)
             }
             Self::Apm(name) => apm::fits(name, kind),

@@ -166,15 +166,7 @@ fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Optio
 fn draw_block(buf: &mut Buffer, area: Rect, lane: usize, rows: &Rows, block: &Block, style: Style) {
     let Some((first, end)) = rows.of(block.range) else { return };
     let x = lane_x(lane);
-    let texture = match block.kind {
-        Some(VolumeKind::Ntfs) => "╱╱",
-        Some(VolumeKind::ExFat) => "╲╲",
-        Some(kind) if kind.is_fat() => "∙∙",
-        Some(kind) if kind.is_ext() => "┈┈",
-        Some(kind) if kind.is_hfs() => "╳╳",
-        Some(_) => "▒▒",
-        None => "  ",
-    };
+    let texture = block.kind.map_or("  ", |kind| kind.facts().texture);
     match end - first {
         0 | 1 => put(buf, area, x, first, &format!("╺{}╸", block.letters), style),
         2 => {

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
+use crate::clue::{Clues, Placed, clue_lists, keep};
 use crate::exfat::ExFatGeometry;
 use crate::exfat::layout::{BITMAP, FILE, IN_USE, LABEL, RawAllocation, STREAM, UPCASE};
 use crate::registry::marked_sector;
@@ -50,45 +50,11 @@ pub struct ExFatClues {
     pub sets: Vec<ByteOffset>,
 }
 
-impl ExFatClues {
-    /// Adds what another worker saw, as it comes.
-    pub fn append(&mut self, other: Self) {
-        append(&mut self.boots, other.boots);
-        append(&mut self.roots, other.roots);
-        append(&mut self.upcases, other.upcases);
-        append(&mut self.fats, other.fats);
-        append(&mut self.extended, other.extended);
-        append(&mut self.sets, other.sets);
-    }
-
-    /// Sorts and removes doubles.
-    pub fn tidy(&mut self) {
-        tidy(&mut self.boots);
-        tidy(&mut self.roots);
-        tidy(&mut self.upcases);
-        tidy(&mut self.fats);
-        tidy(&mut self.extended);
-        tidy(&mut self.sets);
-    }
-
-    /// Holds the clues that volumes begin with to as many as can be tried.
-    pub fn thin_leads(&mut self) {
-        thin(&mut self.boots, MOST_LEADS);
-        thin(&mut self.roots, MOST_LEADS);
-    }
-
-    /// How many clues there are.
-    #[must_use]
-    pub fn count(&self) -> usize {
-        self.leads() + self.upcases.len() + self.fats.len() + self.extended.len() + self.sets.len()
-    }
-
-    /// How many clues a new volume could begin with.
-    #[must_use]
-    pub fn leads(&self) -> usize {
-        self.boots.len() + self.roots.len()
-    }
-}
+clue_lists!(ExFatClues {
+    all: boots, roots, upcases, fats, extended, sets;
+    tried: boots, roots;
+    leads: |lists| lists.boots.len() + lists.roots.len()
+});
 
 /// True when a sector may belong to an exFAT volume. Sectors with a boot mark are looked at anyway.
 #[inline]

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
+use crate::clue::{Clues, Placed, clue_lists, keep};
 use crate::ext::ExtGeometry;
 use crate::ext::layout::SUPERBLOCK_AT;
 use crate::{Geometry, View, read_bytes};
@@ -67,38 +67,11 @@ pub struct ExtClues {
     pub descriptors: Vec<DescriptorClue>,
 }
 
-impl ExtClues {
-    /// Adds what another worker saw, as it comes.
-    pub fn append(&mut self, other: Self) {
-        append(&mut self.supers, other.supers);
-        append(&mut self.directories, other.directories);
-        append(&mut self.descriptors, other.descriptors);
-    }
-
-    /// Sorts and removes doubles.
-    pub fn tidy(&mut self) {
-        tidy(&mut self.supers);
-        tidy(&mut self.directories);
-        tidy(&mut self.descriptors);
-    }
-
-    /// Holds the clues that volumes begin with to as many as can be tried.
-    pub fn thin_leads(&mut self) {
-        thin(&mut self.supers, MOST_LEADS);
-    }
-
-    /// How many clues there are.
-    #[must_use]
-    pub fn count(&self) -> usize {
-        self.supers.len() + self.directories.len() + self.descriptors.len()
-    }
-
-    /// How many clues a new volume could begin with.
-    #[must_use]
-    pub fn leads(&self) -> usize {
-        self.supers.len() + self.descriptors.len()
-    }
-}
+clue_lists!(ExtClues {
+    all: supers, directories, descriptors;
+    tried: supers;
+    leads: |lists| lists.supers.len() + lists.descriptors.len()
+});
 
 /// The farthest that the bitmaps and the inode table of one group stand apart, in blocks.
 const FARTHEST: u32 = 4096;

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
+use crate::clue::{Clues, Placed, clue_lists, keep};
 use crate::fat::FatGeometry;
 use crate::fat::directory::holds_entries;
 use crate::fat::layout::{ATTR_ARCHIVE, ATTR_LONG_NAME};
@@ -61,42 +61,11 @@ pub struct FatClues {
     pub slots: Vec<ByteOffset>,
 }
 
-impl FatClues {
-    /// Adds what another worker saw, as it comes.
-    pub fn append(&mut self, other: Self) {
-        append(&mut self.boots, other.boots);
-        append(&mut self.starts, other.starts);
-        append(&mut self.fs_info, other.fs_info);
-        append(&mut self.dots, other.dots);
-        append(&mut self.slots, other.slots);
-    }
-
-    /// Sorts and removes doubles.
-    pub fn tidy(&mut self) {
-        tidy(&mut self.boots);
-        tidy(&mut self.starts);
-        tidy(&mut self.fs_info);
-        tidy(&mut self.dots);
-        tidy(&mut self.slots);
-    }
-
-    /// Holds the clues that volumes begin with to as many as can be tried.
-    pub fn thin_leads(&mut self) {
-        thin(&mut self.boots, MOST_LEADS);
-    }
-
-    /// How many clues there are.
-    #[must_use]
-    pub fn count(&self) -> usize {
-        self.leads() + self.fs_info.len() + self.dots.len() + self.slots.len()
-    }
-
-    /// How many clues a new volume could begin with.
-    #[must_use]
-    pub fn leads(&self) -> usize {
-        self.boots.len() + self.starts.len()
-    }
-}
+clue_lists!(FatClues {
+    all: boots, starts, fs_info, dots, slots;
+    tried: boots;
+    leads: |lists| lists.boots.len() + lists.starts.len()
+});
 
 /// True when a sector may belong to a FAT volume: a directory's `.` entry, or a FAT's media byte and what follows it.
 /// Sectors with a boot mark are looked at anyway.

@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_LEADS, Placed, append, keep, thin, tidy};
+use crate::clue::{Clues, Placed, clue_lists, keep};
 use crate::hfsplus::HfsGeometry;
 use crate::hfsplus::header_of;
 use crate::hfsplus::layout::{ATTRIBUTES_KEY, CATALOG_KEY, EXTENTS_KEY, HEADER_AT};
@@ -51,38 +51,13 @@ pub struct HfsClues {
     pub leaves: Vec<ByteOffset>,
 }
 
-impl HfsClues {
-    /// Adds what another worker saw, as it comes.
-    pub fn append(&mut self, other: Self) {
-        append(&mut self.headers, other.headers);
-        append(&mut self.trees, other.trees);
-        append(&mut self.leaves, other.leaves);
-    }
-
-    /// Sorts and removes doubles.
-    pub fn tidy(&mut self) {
-        tidy(&mut self.headers);
-        tidy(&mut self.trees);
-        tidy(&mut self.leaves);
-    }
-
-    /// Holds the clues that volumes begin with to as many as can be tried.
-    pub fn thin_leads(&mut self) {
-        thin(&mut self.headers, MOST_LEADS);
-    }
-
-    /// How many clues there are.
-    #[must_use]
-    pub fn count(&self) -> usize {
-        self.headers.len() + self.trees.len() + self.leaves.len()
-    }
-
-    /// How many clues a new volume could begin with.
-    #[must_use]
-    pub fn leads(&self) -> usize {
-        self.headers.len() + self.trees.iter().filter(|tree| tree.max_key_length == CATALOG_KEY).count()
-    }
+clue_lists!(HfsClues {
+    all: headers, trees, leaves;
+    tried: headers;
+    leads: |lists| {
+    lists.headers.len() + lists.trees.iter().filter(|tree| tree.max_key_length == CATALOG_KEY).count()
 }
+});
 
 /// True when a sector may belong to an HFS+ volume: a header's signature, a B-tree's header node or leaf.
 #[inline]

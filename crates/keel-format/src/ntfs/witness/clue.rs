@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Source};
 use serde::{Deserialize, Serialize};
 
-use crate::clue::{Clues, MOST_CLUES, MOST_LEADS, Placed, append, keep, thin, tidy};
+use crate::clue::{Clues, FormatClues, MOST_CLUES, MOST_LEADS, Placed, append, keep, thin, tidy};
 use crate::ntfs::layout::{INDEX_ALLOCATION, IS_DIRECTORY, NUMBER_MASK};
 use crate::ntfs::{NtfsGeometry, Record};
 use crate::registry::marked_sector;
@@ -88,9 +88,11 @@ impl NtfsClues {
         append(&mut self.blocks, other.blocks);
         append(&mut self.streaks, other.streaks);
     }
+}
 
-    /// Sorts and removes doubles; streaks that continue one another become one.
-    pub fn tidy(&mut self) {
+impl FormatClues for NtfsClues {
+    fn tidy(&mut self) {
+        // Streaks that continue one another become one.
         tidy(&mut self.boots);
         tidy(&mut self.zeros);
         tidy(&mut self.directories);
@@ -108,21 +110,16 @@ impl NtfsClues {
         self.streaks = joined;
     }
 
-    /// Holds the clues that volumes begin with to as many as can be tried.
-    pub fn thin_leads(&mut self) {
+    fn thin_leads(&mut self) {
         thin(&mut self.boots, MOST_LEADS);
         thin(&mut self.zeros, MOST_LEADS);
     }
 
-    /// How many clues there are.
-    #[must_use]
-    pub fn count(&self) -> usize {
+    fn count(&self) -> usize {
         self.boots.len() + self.streaks.len() + self.directories.len() + self.blocks.len()
     }
 
-    /// How many clues a new volume could begin with.
-    #[must_use]
-    pub fn leads(&self) -> usize {
+    fn leads(&self) -> usize {
         self.boots.len() + self.zeros.len()
     }
 }

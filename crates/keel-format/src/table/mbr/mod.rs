@@ -6,4 +6,4 @@ mod read;
 mod types;
 
 pub use read::{MAX_LOGICALS, MbrReading, ebr_at, read};
-pub use types::{hidden_form, holds_no_volume, types_for, word_for};
+pub use types::{hidden_form, holds_no_volume, word_for};

@@ -1,26 +1,4 @@
-//! `OSType`s and the kinds of volume that operating systems look for behind them.
-
-use crate::VolumeKind;
-
-/// The customary type for a kind, and the other ones behind which systems find it too.
-#[must_use]
-pub fn types_for(kind: VolumeKind) -> (u8, &'static [u8]) {
-    match kind {
-        // A recovery volume is meant to stay out of sight.
-        VolumeKind::Ntfs => (0x07, &[0x27]),
-        VolumeKind::ExFat | VolumeKind::Refs | VolumeKind::Fve | VolumeKind::Udf => (0x07, &[]),
-        VolumeKind::Fat12 => (0x01, &[0x04, 0x06, 0x0E, 0xEF]),
-        VolumeKind::Fat16 => (0x0E, &[0x01, 0x04, 0x06, 0xEF]),
-        VolumeKind::Fat32 => (0x0C, &[0x0B, 0xEF]),
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => (0x83, &[]),
-        VolumeKind::Xfs | VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks | VolumeKind::ExtJournal => (0x83, &[]),
-        VolumeKind::Iso9660 => (0x83, &[0x07, 0x17, 0x00]),
-        VolumeKind::HfsPlus | VolumeKind::Hfsx | VolumeKind::Apfs => (0xAF, &[]),
-        VolumeKind::Swap => (0x82, &[]),
-        VolumeKind::Lvm => (0x8E, &[0x83]),
-        VolumeKind::Raid => (0xFD, &[0x83]),
-    }
-}
+//! `OSType`s: what they hide and stand for. Those of each kind of volume are told by its format.
 
 /// The type that a hidden type hides: systems that set bit 4 to hide a partition leave the rest as it is.
 #[must_use]
