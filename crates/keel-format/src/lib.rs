@@ -20,6 +20,7 @@ mod error;
 pub mod exfat;
 pub mod ext;
 pub mod fat;
+mod file_map;
 mod finding;
 pub mod former;
 mod geometry;
@@ -41,6 +42,7 @@ mod tree;
 mod view;
 mod volume;
 mod witness;
+pub mod xfs;
 
 pub use chain::{Chain, Link, LinkTable};
 pub use check::{Allocation, BitOrder, Checked, Mending};

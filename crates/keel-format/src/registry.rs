@@ -170,10 +170,13 @@ formats! {
         /// HFSX: HFS+ with names that may differ in case alone.
         Hfsx = kind::HFSX,
     }
+    /// XFS.
+    xfs: Xfs(XfsGeometry, XfsClues, FormerXfs) {
+        /// XFS.
+        Xfs = kind::XFS,
+    }
     /// A kind that is recognised and not read.
     recognised: Known(KnownGeometry, KnownClues) {
-        /// XFS; recognised, not read.
-        Xfs = xfs::FACTS,
         /// Btrfs; recognised, not read.
         Btrfs = btrfs::FACTS,
         /// F2FS; recognised, not read.

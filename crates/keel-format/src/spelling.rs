@@ -18,6 +18,14 @@ pub(crate) fn spelled(signs: impl Iterator<Item = Result<char, String>>) -> Stri
     text
 }
 
+/// A name of bytes as text: UTF-8 as it is, every other byte as `\xNN`, so that no two names become one.
+pub(crate) fn spelled_bytes(name: &[u8]) -> String {
+    spelled(name.utf8_chunks().flat_map(|chunk| {
+        let invalid = chunk.invalid().iter().map(|byte| Err(format!("\\x{byte:02X}")));
+        chunk.valid().chars().map(Ok).chain(invalid)
+    }))
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;

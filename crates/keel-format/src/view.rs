@@ -108,6 +108,30 @@ impl<'a> View<'a> {
         self.array(offset, field).map(u64::from_le_bytes)
     }
 
+    /// The big-endian 16-bit number at `offset`.
+    ///
+    /// # Errors
+    /// [`Problem::Truncated`] naming `field`.
+    pub fn u16_be(&self, offset: usize, field: &'static str) -> Result<u16, FormatError> {
+        self.array(offset, field).map(u16::from_be_bytes)
+    }
+
+    /// The big-endian 32-bit number at `offset`.
+    ///
+    /// # Errors
+    /// [`Problem::Truncated`] naming `field`.
+    pub fn u32_be(&self, offset: usize, field: &'static str) -> Result<u32, FormatError> {
+        self.array(offset, field).map(u32::from_be_bytes)
+    }
+
+    /// The big-endian 64-bit number at `offset`.
+    ///
+    /// # Errors
+    /// [`Problem::Truncated`] naming `field`.
+    pub fn u64_be(&self, offset: usize, field: &'static str) -> Result<u64, FormatError> {
+        self.array(offset, field).map(u64::from_be_bytes)
+    }
+
     fn array<const N: usize>(&self, offset: usize, field: &'static str) -> Result<[u8; N], FormatError> {
         let mut out = [0; N];
         out.copy_from_slice(self.slice(offset, N, field)?);

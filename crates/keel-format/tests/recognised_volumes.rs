@@ -39,15 +39,6 @@ fn is_found_by_copies(bench: &Bench, kind: VolumeKind, bytes: u64, gone: usize) 
 }
 
 #[test]
-fn xfs() {
-    let bench = Bench::new(400 * MIB);
-    bench.format("mkfs.xfs", &["-q", "-f", "-L", "RIGGING"]);
-    let volume = is_one(&bench, VolumeKind::Xfs, 400 * MIB, Some("RIGGING"));
-    assert!(volume.witnesses.len() >= 4 && volume.witnesses.iter().all(|witness| witness.says.contains("checksum holds")));
-    is_found_by_copies(&bench, VolumeKind::Xfs, 400 * MIB, 4096);
-}
-
-#[test]
 fn btrfs() {
     let bench = Bench::new(256 * MIB);
     bench.format("mkfs.btrfs", &["-q", "-f", "-L", "MOORINGS"]);
@@ -149,13 +140,6 @@ fn superblock_comes_back(bench: &Bench, kind: VolumeKind, driver: &[&str], (at, 
     }
     let sound = found(&bench.source(512), kind);
     assert!(support::main_repairs(&sound[0].geometry, &bench.source(512)).is_empty(), "{kind:?}");
-}
-
-#[test]
-fn the_superblock_of_an_xfs_comes_back_from_an_allocation_group_with_its_counts() {
-    let bench = Bench::new(400 * MIB);
-    bench.format("mkfs.xfs", &["-q", "-f", "-L", "RIGGING"]);
-    superblock_comes_back(&bench, VolumeKind::Xfs, &["mount", "-t", "xfs"], (0, 512));
 }
 
 #[test]

@@ -12,7 +12,7 @@ use crate::whose::{self, Print};
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 4;
+const VERSION: u32 = 5;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

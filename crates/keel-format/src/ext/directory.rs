@@ -2,7 +2,7 @@
 
 use keel_source::ByteOffset;
 
-use crate::spelling::spelled;
+use crate::spelling::spelled_bytes;
 use crate::{Finding, FormatError, Severity, View};
 
 /// Bytes of an entry before its name.
@@ -27,11 +27,7 @@ impl RawName {
     /// The name as text: UTF-8 as it is, every other byte as `\xNN`, so that no two names become one.
     #[must_use]
     pub fn text(&self) -> String {
-        let chunks = self.name.utf8_chunks().flat_map(|chunk| {
-            let invalid = chunk.invalid().iter().map(|byte| Err(format!("\\x{byte:02X}")));
-            chunk.valid().chars().map(Ok).chain(invalid)
-        });
-        spelled(chunks)
+        spelled_bytes(&self.name)
     }
 }
 

@@ -6,8 +6,8 @@ use keel_source::ByteOffset;
 use zerocopy::{FromBytes, IntoBytes};
 
 use super::layout::{FLAG_ENCRYPT, FLAG_EXTENTS, FLAG_INLINE_DATA, RawInode, crc32c};
-use super::map::Map;
 use super::{ExtGeometry, map};
+use crate::file_map::FileMap;
 use crate::pages::Pages;
 use crate::{Extent, FormatError, NodeKind, Problem, Stamp, Times, View};
 
@@ -254,10 +254,10 @@ impl Inode {
         Ok(held)
     }
 
-    fn map(&self, pages: &Pages, geometry: &ExtGeometry) -> Result<Map, FormatError> {
+    fn map(&self, pages: &Pages, geometry: &ExtGeometry) -> Result<FileMap, FormatError> {
         let bytes = self.bytes();
         if self.inline().is_some() {
-            Ok(Map { extents: Vec::new(), held: Vec::new() })
+            Ok(FileMap::default())
         } else if self.has_flag(FLAG_EXTENTS) {
             map::extent_tree(pages, geometry, self, bytes)
         } else {

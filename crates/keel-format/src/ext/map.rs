@@ -1,13 +1,12 @@
 //! Where a file's blocks are: extent trees and the older block maps.
 
-use std::ops::Range;
-
-use keel_source::{Budget, ByteOffset};
+use keel_source::Budget;
 
 use super::{ExtGeometry, Inode};
 use crate::device::hold;
+use crate::file_map::{EXTENT_BYTES, FileMap, FileMapBuilder};
 use crate::pages::Pages;
-use crate::{Extent, FormatError, Problem, View};
+use crate::{FormatError, Problem, View};
 
 /// `eh_magic`.
 const EXTENT_MAGIC: u16 = 0xF30A;
@@ -16,80 +15,13 @@ const DEEPEST: u16 = 5;
 /// The most blocks of a map that are read for one file.
 const MOST_MAP_BLOCKS: usize = 65_536;
 
-/// Bytes that an extent and what it holds take in memory.
-const EXTENT_BYTES: u64 = (size_of::<Extent>() + size_of::<Range<u64>>()) as u64;
-
-/// Where the blocks of one file are.
-pub(super) struct Map {
-    /// Its content, in order. Holes and blocks that were never written have no place.
-    pub(super) extents: Vec<Extent>,
-    /// Every block of the volume that it holds: content, written or not, and the blocks of the map itself.
-    pub(super) held: Vec<Range<u64>>,
-}
-
-/// Extents put together in order; what lies between them is a hole.
-struct Builder {
-    extents: Vec<Extent>,
-    held: Vec<Range<u64>>,
-    end: u64,
-    limit: u64,
-    /// Blocks that may still be held: no file has more than its volume.
-    left: u64,
-}
-
-impl Builder {
-    fn new(bytes: u64, geometry: &ExtGeometry) -> Self {
-        Self { extents: Vec::new(), held: Vec::new(), end: 0, limit: bytes, left: geometry.blocks }
-    }
-
-    /// Takes blocks into what the file holds; false when they are more than the volume has.
-    fn holds(&mut self, blocks: Range<u64>) -> bool {
-        let Some(left) = self.left.checked_sub(blocks.end.saturating_sub(blocks.start)) else { return false };
-        self.left = left;
-        match self.held.last_mut().filter(|last| last.end == blocks.start) {
-            Some(last) => last.end = blocks.end,
-            None => self.held.push(blocks),
-        }
-        true
-    }
-
-    /// Adds `bytes` at `stream_at`; a hole before them is filled. What overlaps what is there already is left out.
-    fn add(&mut self, stream_at: u64, volume_at: Option<ByteOffset>, bytes: u64) {
-        if stream_at < self.end || bytes == 0 {
-            return;
-        }
-        self.hole_to(stream_at);
-        self.end = stream_at.saturating_add(bytes);
-        match self.extents.last_mut() {
-            Some(last) if last.volume_at.map(|at| at + last.bytes) == volume_at && last.volume_at.is_some() => {
-                last.bytes += bytes;
-            }
-            Some(last) if last.volume_at.is_none() && volume_at.is_none() => last.bytes += bytes,
-            _ => self.extents.push(Extent { stream_at, volume_at, bytes }),
-        }
-    }
-
-    fn hole_to(&mut self, stream_at: u64) {
-        if stream_at > self.end {
-            let (from, bytes) = (self.end, stream_at - self.end);
-            self.end = stream_at;
-            self.extents.push(Extent { stream_at: from, volume_at: None, bytes });
-        }
-    }
-
-    fn finish(mut self) -> Map {
-        self.hole_to(self.limit);
-        Map { extents: self.extents, held: self.held }
-    }
-}
-
 /// The extents of an inode with an extent tree.
 ///
 /// # Errors
 /// [`FormatError`] when a node of the tree cannot be read or does not hold.
-pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
+pub(super) fn extent_tree(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<FileMap, FormatError> {
     let _while = pages.source().budget().map(Budget::passing);
-    let mut builder = Builder::new(bytes, geometry);
+    let mut builder = FileMapBuilder::new(bytes, geometry.blocks);
     let mut read = 0;
     let view = View::new("extent tree", inode.at + 40, &inode.raw.i_block);
     node(pages, geometry, view, None, &mut read, &mut builder)?;
@@ -102,7 +34,7 @@ fn node(
     view: View<'_>,
     depth_wanted: Option<u16>,
     read: &mut usize,
-    builder: &mut Builder,
+    builder: &mut FileMapBuilder,
 ) -> Result<(), FormatError> {
     let magic = view.u16(0, "eh_magic")?;
     if magic != EXTENT_MAGIC {
@@ -155,9 +87,9 @@ fn node(
 ///
 /// # Errors
 /// [`FormatError`] when a map block cannot be read or points out of the volume.
-pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<Map, FormatError> {
+pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, bytes: u64) -> Result<FileMap, FormatError> {
     let _while = pages.source().budget().map(Budget::passing);
-    let mut walk = MapWalk { pages, geometry, builder: Builder::new(bytes, geometry), next: 0, read: 0 };
+    let mut walk = MapWalk { pages, geometry, builder: FileMapBuilder::new(bytes, geometry.blocks), next: 0, read: 0 };
     let view = View::new("block map", inode.at + 40, &inode.raw.i_block);
     for index in 0..15usize {
         if walk.next >= bytes {
@@ -173,7 +105,7 @@ pub(super) fn block_map(pages: &Pages, geometry: &ExtGeometry, inode: &Inode, by
 struct MapWalk<'a> {
     pages: &'a Pages,
     geometry: &'a ExtGeometry,
-    builder: Builder,
+    builder: FileMapBuilder,
     /// Byte of the file that the next pointer is for.
     next: u64,
     read: usize,
@@ -193,10 +125,10 @@ impl MapWalk<'_> {
             return Err(view.error(offset, Problem::Endless { field: "block map", limit: self.geometry.blocks }));
         }
         if level == 0 {
-            let extents = self.builder.extents.len();
+            let extents = self.builder.extents();
             self.builder.add(self.next, Some(at), size);
             self.next = self.next.saturating_add(size);
-            let more = (self.builder.extents.len() - extents) as u64;
+            let more = (self.builder.extents() - extents) as u64;
             return hold(self.pages.source().as_ref(), view.position(), "block map", more * EXTENT_BYTES);
         }
         self.read += 1;

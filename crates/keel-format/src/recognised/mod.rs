@@ -15,7 +15,6 @@ pub(crate) mod raid;
 pub(crate) mod refs;
 pub(crate) mod swap;
 pub(crate) mod udf;
-pub(crate) mod xfs;
 
 #[cfg(test)]
 mod tests;
@@ -89,7 +88,6 @@ macro_rules! recognisers {
 }
 
 recognisers!(
-    (xfs, Xfs),
     (btrfs, Btrfs),
     (f2fs, F2fs),
     (apfs, Apfs),

@@ -1,0 +1,418 @@
+//! XFS volumes made by the system's formatter and filled by the kernel's driver, or by the formatter itself where the driver no longer
+//! takes their version.
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs::{self, File};
+use std::ops::ControlFlow;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt, symlink};
+use std::path::Path;
+use std::process::Command;
+use std::sync::{Arc, LazyLock};
+
+use keel_format::{
+    Deleted, Existence, Geometry, NodeKind, Severity, Stamp, Volume, VolumeKind, WitnessKind, check, is_nameless, read_whole, xfs,
+};
+use keel_source::{ByteOffset, FileSource, Overlay, SectorSize, SharedSource};
+use proptest::prelude::*;
+use support::{Bench, contents, deleted, many_files, noise, prose, run, surface, write_tree};
+
+const DRIVER: &[&str] = &["mount", "-t", "xfs"];
+const MIB: u64 = 1 << 20;
+
+/// What a driver or a reader shows of one node.
+#[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Seen {
+    Folder { mode: u32 },
+    File { mode: u32, content: Vec<u8>, modified: Option<Stamp>, attributes: BTreeMap<String, Vec<u8>> },
+    Link { target: String },
+}
+
+/// A name as the reader spells it.
+fn spelled(path: &Path, below: &Path) -> String {
+    let bytes = path.strip_prefix(below).unwrap().as_os_str().as_bytes();
+    let mut text = String::new();
+    for chunk in bytes.utf8_chunks() {
+        text.push_str(chunk.valid());
+        chunk.invalid().iter().for_each(|byte| write!(text, "\\x{byte:02X}").unwrap());
+    }
+    text
+}
+
+/// Everything below `folder`, as the kernel's driver shows it.
+fn as_the_driver(folder: &Path) -> BTreeMap<String, Seen> {
+    let attributes = attributes_below(folder);
+    let mut seen = BTreeMap::new();
+    let mut below = vec![folder.to_path_buf()];
+    while let Some(next) = below.pop() {
+        for entry in fs::read_dir(next).unwrap() {
+            let path = entry.unwrap().path();
+            let about = fs::symlink_metadata(&path).unwrap();
+            let mode = about.permissions().mode() & 0o7777;
+            let what = if about.is_dir() {
+                below.push(path.clone());
+                Seen::Folder { mode }
+            } else if about.is_symlink() {
+                Seen::Link { target: fs::read_link(&path).unwrap().to_str().unwrap().into() }
+            } else if about.is_file() {
+                let own = attributes.get(path.as_os_str().as_bytes()).cloned().unwrap_or_default();
+                let modified = Stamp::from_unix(about.mtime(), u32::try_from(about.mtime_nsec()).unwrap());
+                Seen::File { mode, content: fs::read(&path).unwrap(), modified, attributes: own }
+            } else {
+                continue;
+            };
+            seen.insert(spelled(&path, folder), what);
+        }
+    }
+    seen
+}
+
+/// Extended attributes of every file below `folder`, by the system's own tool.
+fn attributes_below(folder: &Path) -> BTreeMap<Vec<u8>, BTreeMap<String, Vec<u8>>> {
+    let output =
+        Command::new("getfattr").args(["-R", "-P", "-h", "-d", "-m", "^user", "-e", "hex"]).arg(folder).output().unwrap();
+    let mut all: BTreeMap<Vec<u8>, BTreeMap<String, Vec<u8>>> = BTreeMap::new();
+    let mut path = Vec::new();
+    for line in output.stdout.split(|byte| *byte == b'\n') {
+        if let Some(name) = line.strip_prefix(b"# file: ") {
+            path = [b"/", name].concat();
+        } else if let Some((name, value)) = std::str::from_utf8(line).ok().and_then(|line| line.split_once('=')) {
+            let digits = value.strip_prefix("0x").unwrap_or("");
+            let bytes = (0..digits.len() / 2).map(|at| u8::from_str_radix(&digits[at * 2..at * 2 + 2], 16).unwrap()).collect();
+            all.entry(path.clone()).or_default().insert(name.into(), bytes);
+        }
+    }
+    all
+}
+
+/// Everything in `volume`, as the reader shows it.
+fn as_read(volume: &dyn Volume) -> BTreeMap<String, Seen> {
+    let mut nodes = Vec::new();
+    let findings = volume.walk(Deleted::Hide, &mut |found| {
+        nodes.push((found.path(), found.entry.clone()));
+        ControlFlow::Continue(())
+    });
+    assert_eq!(findings.unwrap(), []);
+    let stream = |id, name: &str| {
+        let mut stream = volume.open(id, name).unwrap();
+        let (bytes, whole) = read_whole(stream.as_mut(), 1 << 27);
+        assert!(whole && stream.bytes() == bytes.len() as u64);
+        bytes
+    };
+    let seen = nodes.into_iter().map(|(path, entry)| {
+        let mode = volume.mode(entry.id).unwrap();
+        let what = match entry.kind {
+            NodeKind::Directory => Seen::Folder { mode },
+            NodeKind::Link => Seen::Link { target: volume.link_target(entry.id).unwrap() },
+            NodeKind::File => {
+                let named = volume.streams(entry.id).unwrap().into_iter().filter(|stream| stream.name.starts_with("user."));
+                let attributes = named.map(|info| (info.name.clone(), stream(entry.id, &info.name))).collect();
+                let modified = entry.times.modified;
+                Seen::File { mode, content: stream(entry.id, ""), modified, attributes }
+            }
+        };
+        (path, what)
+    });
+    seen.collect()
+}
+
+/// Files, folders, links and attributes of every form that the format knows.
+fn everything(folder: &Path) {
+    write_tree(folder, &many_files());
+    for (name, count) in [("block", 30), ("leaf", 400), ("node", 6000)] {
+        fs::create_dir(folder.join(name)).unwrap();
+        for number in 0..count {
+            File::create(folder.join(format!("{name}/the crossing with number {number:05} of the year.txt"))).unwrap();
+        }
+    }
+    // Extents that lie apart, far more than an inode holds, and never in one piece.
+    let file = File::create(folder.join("sparse log.bin")).unwrap();
+    (0..2500u64).for_each(|number| file.write_all_at(&noise(number, 700), number * 16_384 + 5).unwrap());
+    let small = File::create(folder.join("few pieces.bin")).unwrap();
+    (0..4u64).for_each(|number| small.write_all_at(&prose(number as usize, 5000), number << 20).unwrap());
+    small.set_len(9 << 20).unwrap();
+    run(Command::new("fallocate").args(["-l", "3MiB"]).arg(folder.join("never written.bin")));
+    symlink("block/x", folder.join("short link")).unwrap();
+    symlink("y".repeat(1000), folder.join("long link")).unwrap();
+    symlink("z".repeat(400), folder.join("link between")).unwrap();
+    fs::write(folder.join(std::ffi::OsString::from_vec(b"not \xff text".to_vec())), b"it is").unwrap();
+    fs::hard_link(folder.join("sparse log.bin"), folder.join("leaf/same again.bin")).unwrap();
+    fs::set_permissions(folder.join("few pieces.bin"), fs::Permissions::from_mode(0o4750)).unwrap();
+    run(Command::new("touch").args(["-d", "2031-02-03 04:05:06.123456789"]).arg(folder.join("few pieces.bin")));
+    run(Command::new("touch").args(["-d", "1955-02-03 04:05:06.5"]).arg(folder.join("SHORT.TXT")));
+    run(Command::new("mkfifo").arg(folder.join("pipe")));
+    let mut dump = String::new();
+    let mut attribute = |path: &str, name: &str, value: &str| {
+        writeln!(dump, "# file: {}\nuser.{name}=\"{value}\"\n", folder.join(path).display()).unwrap();
+    };
+    attribute("SHORT.TXT", "berth", "two");
+    attribute("sparse log.bin", "long", &"v".repeat(40_000));
+    (0..40).for_each(|number| attribute("few pieces.bin", &format!("note{number}"), &"w".repeat(number * 3)));
+    (0..300)
+        .for_each(|number| attribute("Crossings/Week number 03 of the year.csv", &format!("berth{number}"), &"q".repeat(200)));
+    let list = folder.join("attributes");
+    fs::write(&list, dump).unwrap();
+    run(Command::new("setfattr").arg("--restore").arg(list));
+}
+
+#[test]
+fn every_set_of_features_reads_as_the_driver_shows_it() {
+    let sets: [&[&str]; 9] = [
+        &[],
+        &["-i", "nrext64=1"],
+        &["-m", "bigtime=0,inobtcount=0"],
+        &["-m", "rmapbt=1,reflink=1"],
+        &["-m", "reflink=0,finobt=0"],
+        &["-i", "sparse=0"],
+        &["-i", "size=2048", "-d", "agcount=7"],
+        &["-b", "size=1024", "-n", "size=8192"],
+        &["-s", "size=4096", "-n", "size=65536"],
+    ];
+    for options in sets {
+        let bench = Bench::new(600 * MIB);
+        bench.format("mkfs.xfs", &[options, &["-q", "-f", "-L", "STOREROOM"]].concat());
+        let mut wanted = BTreeMap::new();
+        bench.fill(DRIVER, |folder| {
+            everything(folder);
+            wanted = as_the_driver(folder);
+        });
+        let (geometry, volume) = bench.open(512);
+        assert_eq!((geometry.kind(), geometry.bytes()), (VolumeKind::Xfs, 600 * MIB), "{options:?}");
+        assert_eq!(volume.summary().label.as_deref(), Some("STOREROOM"), "{options:?}");
+        let seen = as_read(volume.as_ref());
+        let differs = wanted.iter().find(|(path, what)| seen.get(*path) != Some(what)).map(|(path, _)| path);
+        assert_eq!((seen.len(), differs), (wanted.len(), None), "{options:?}");
+        assert_eq!(volume.examine(), [], "{options:?}");
+        is_sound(volume.as_ref(), &format!("{options:?}"));
+    }
+}
+
+/// No rule finds anything, and no two files are said to hold the same ground, nor one that is free.
+fn is_sound(volume: &dyn Volume, what: &str) {
+    assert!(volume.allocation().is_some(), "{what}");
+    for checked in check::check(volume) {
+        assert_eq!(checked.findings, [], "{what}: {}", checked.rule);
+    }
+}
+
+/// A list of files for the formatter, which writes them itself.
+fn prototype(folder: &Path, files: usize) -> (std::path::PathBuf, BTreeMap<String, Vec<u8>>) {
+    let (mut text, mut wanted) = ("/boot\n1 1\nd--755 0 0\n".to_string(), BTreeMap::new());
+    let mut add = |text: &mut String, path: String, content: Vec<u8>| {
+        let source = folder.join(format!("source{}", wanted.len()));
+        fs::write(&source, &content).unwrap();
+        writeln!(text, "{} ---644 0 0 {}", path.rsplit('/').next().unwrap(), source.display()).unwrap();
+        wanted.insert(path, content);
+    };
+    for number in 0..12 {
+        add(&mut text, format!("tide{number}.txt"), prose(number, number * 3000));
+    }
+    writeln!(text, "Log d--755 0 0").unwrap();
+    for number in 0..files {
+        add(&mut text, format!("Log/the-crossing-with-number-{number:05}.txt"), Vec::new());
+    }
+    text.push_str("$\nShort d--755 0 0\n");
+    add(&mut text, "Short/one.txt".into(), prose(77, 10));
+    text.push_str("$\nlink l--777 0 0 Log/somewhere\n$\n");
+    let list = folder.join("prototype");
+    fs::write(&list, text).unwrap();
+    (list, wanted)
+}
+
+#[test]
+fn the_fourth_version_reads_with_and_without_types_of_names() {
+    for (options, files) in [
+        (&["-m", "crc=0", "-n", "ftype=0"][..], 40),
+        (&["-m", "crc=0", "-n", "ftype=1"], 2000),
+        (&["-m", "crc=0", "-b", "size=512", "-i", "size=256"], 300),
+        (&["-m", "crc=0", "-n", "version=2,ftype=0,size=8192", "-b", "size=1024"], 3000),
+        (&["-m", "crc=1"], 2000),
+    ] {
+        let bench = Bench::new(400 * MIB);
+        let (list, wanted) = prototype(bench.folder.path(), files);
+        bench.format("mkfs.xfs", &[options, &["-q", "-f", "-p", list.to_str().unwrap()]].concat());
+        let (_, volume) = bench.open(512);
+        assert!(contents(volume.as_ref()) == wanted, "{options:?}");
+        let mut links = Vec::new();
+        volume
+            .walk(Deleted::Hide, &mut |found| {
+                links.extend((found.entry.kind == NodeKind::Link).then_some(found.entry.id));
+                ControlFlow::Continue(())
+            })
+            .unwrap();
+        let targets: Vec<_> = links.into_iter().map(|link| volume.link_target(link)).collect();
+        assert_eq!(targets, [Some("Log/somewhere".to_string())], "{options:?}");
+        is_sound(volume.as_ref(), &format!("{options:?}"));
+    }
+}
+
+#[test]
+fn files_that_share_their_blocks_hold_them_once() {
+    let bench = Bench::new(320 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f", "-m", "reflink=1,rmapbt=1"]);
+    let content = noise(4, 3 << 20);
+    bench.fill(DRIVER, |folder| {
+        fs::write(folder.join("chart.bin"), &content).unwrap();
+        for name in ["copy.bin", "another.bin"] {
+            run(Command::new("cp").arg("--reflink=always").args([folder.join("chart.bin"), folder.join(name)]));
+        }
+        File::options().write(true).open(folder.join("copy.bin")).unwrap().write_all_at(b"changed", 1 << 20).unwrap();
+    });
+    let (_, volume) = bench.open(512);
+    let files = contents(volume.as_ref());
+    assert!(files["chart.bin"] == content && files["another.bin"] == content);
+    assert!(files["copy.bin"][1 << 20..].starts_with(b"changed") && files["copy.bin"].len() == content.len());
+    is_sound(volume.as_ref(), "shared");
+}
+
+#[test]
+fn deleted_files_are_listed_where_their_names_are_left_and_read_by_the_maps_they_left() {
+    let bench = Bench::new(320 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f"]);
+    let gone: BTreeMap<String, Vec<u8>> = (0..5).map(|number| (format!("gone {number}.bin"), noise(number, 40_960))).collect();
+    bench.fill(DRIVER, |folder| {
+        for number in 0..60 {
+            fs::write(folder.join(format!("kept {number}.txt")), prose(number, 900)).unwrap();
+        }
+        write_tree(folder, &gone);
+    });
+    // What is deleted at once may never have reached the drive.
+    bench.fill(DRIVER, |folder| {
+        // A name that moves is none that was deleted.
+        fs::rename(folder.join("kept 7.txt"), folder.join("moved.txt")).unwrap();
+        gone.keys().for_each(|name| fs::remove_file(folder.join(name)).unwrap());
+    });
+    let (_, volume) = bench.open(512);
+    let names = deleted(volume.as_ref());
+    assert!(names.len() >= 4 && names.iter().all(|name| gone.contains_key(name)), "{names:?}");
+    let mut whole = 0;
+    volume
+        .walk(Deleted::Show, &mut |found| {
+            if found.entry.existence == Existence::Deleted {
+                let mut stream = volume.open(found.entry.id, "").unwrap();
+                assert_eq!(stream.bytes(), found.entry.bytes);
+                whole += usize::from(read_whole(stream.as_mut(), 1 << 20).0 == gone[&found.entry.name]);
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    assert!(whole >= 4, "{whole} of {names:?}");
+}
+
+#[test]
+fn a_volume_that_was_not_unmounted_says_so_and_counts_nothing_as_free() {
+    let bench = Bench::new(320 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f"]);
+    let copy = bench.folder.path().join("torn out.img");
+    bench.fill(DRIVER, |folder| {
+        write_tree(folder, &many_files());
+        run(Command::new("sync").arg("-f").arg(folder));
+        run(Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&copy));
+    });
+    let source: SharedSource = Arc::new(FileSource::open(&copy, SectorSize(512)).unwrap());
+    let geometry = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)).unwrap();
+    let volume = geometry.open(source).unwrap();
+    let findings = volume.examine();
+    assert!(findings.iter().any(|finding| finding.what.contains("was not unmounted")), "{findings:?}");
+    assert!(findings.iter().all(|finding| finding.severity == Severity::Note), "{findings:?}");
+    assert!(volume.allocation().is_none());
+    // The same volume, unmounted, says nothing.
+    assert_eq!(bench.open(512).1.examine(), []);
+}
+
+#[test]
+fn a_volume_is_found_by_the_copies_of_its_superblock_and_mounts_when_it_is_put_back() {
+    for options in [&[][..], &["-s", "size=4096"], &["-d", "agcount=9", "-b", "size=1024"], &["-m", "reflink=0,rmapbt=1"]] {
+        let bench = Bench::new(700 * MIB);
+        bench.format("mkfs.xfs", &[options, &["-q", "-f", "-L", "LOST"]].concat());
+        bench.fill(DRIVER, |folder| write_tree(folder, &many_files()));
+        let (whole, _) = bench.open(512);
+        let Geometry::Xfs(geometry) = whole else { panic!() };
+        let file = File::options().write(true).open(&bench.image).unwrap();
+        for damage in [vec![0; geometry.sector_bytes as usize], noise(9, geometry.sector_bytes as usize)] {
+            file.write_all_at(&damage, 0).unwrap();
+            let drive = bench.source(512);
+            let volumes = xfs::infer(&drive, &surface(&drive));
+            assert_eq!(volumes.len(), 1, "{options:?}");
+            let volume = &volumes[0];
+            assert_eq!(
+                (volume.start, volume.bytes, volume.label.as_deref()),
+                (ByteOffset(0), 700 * MIB, Some("LOST")),
+                "{options:?}"
+            );
+            assert!(volume.has(WitnessKind::BackupBootSector) && !volume.has(WitnessKind::BootSector), "{options:?}");
+            assert!(contents(volume.geometry.open(Arc::clone(&drive)).unwrap().as_ref()) == many_files(), "{options:?}");
+            let repairs = support::main_repairs(&volume.geometry, &drive);
+            assert_eq!((repairs.len(), repairs[0].at), (1, ByteOffset(0)), "{options:?}");
+            file.write_all_at(&repairs[0].bytes, 0).unwrap();
+            bench.fill(DRIVER, |folder| assert!(as_the_driver(folder).len() > many_files().len()));
+            assert_eq!(bench.open(512).1.examine(), [], "{options:?}");
+        }
+    }
+}
+
+#[test]
+fn a_volume_without_its_first_group_lists_what_the_others_name() {
+    let bench = Bench::new(400 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f", "-d", "agcount=4"]);
+    // The driver puts every folder into a group of its own.
+    let files: BTreeMap<String, Vec<u8>> =
+        (0..80).map(|number| (format!("folder {}/day {number}.txt", number % 8), prose(number, 3000 + number))).collect();
+    bench.fill(DRIVER, |folder| write_tree(folder, &files));
+    let mut overlay = Overlay::new(bench.source(512));
+    let gone = noise(3, 1 << 20);
+    (0..100u64).for_each(|at| overlay.lay(ByteOffset(at * MIB), &gone));
+    let drive: SharedSource = Arc::new(overlay);
+    let volumes = xfs::infer(&drive, &surface(&drive));
+    assert_eq!(volumes.len(), 1);
+    assert_eq!((volumes[0].start, volumes[0].bytes), (ByteOffset(0), 400 * MIB));
+    let volume = volumes[0].geometry.open(drive).unwrap();
+    let (mut named, mut right) = (0, 0);
+    volume
+        .walk(Deleted::Hide, &mut |found| {
+            if found.entry.kind == NodeKind::File {
+                assert!(is_nameless(&found.path()), "{}", found.path());
+                named += 1;
+                let own = files.iter().find(|(path, _)| path.ends_with(&format!("/{}", found.entry.name)));
+                let content = read_whole(volume.open(found.entry.id, "").unwrap().as_mut(), 1 << 20).0;
+                right += usize::from(own.is_some_and(|(_, bytes)| *bytes == content));
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    assert!(named >= 40 && right >= named * 9 / 10, "{right} of {named}");
+}
+
+/// Small volumes of each version, filled once.
+static SMALL: LazyLock<Vec<SharedSource>> = LazyLock::new(|| {
+    let five = {
+        let bench = Bench::new(24 * MIB);
+        bench.format("mkfs.xfs", &["--unsupported", "-q", "-f", "-b", "size=1024", "-m", "rmapbt=1"]);
+        bench.fill(DRIVER, |folder| {
+            write_tree(folder, &many_files());
+            let file = File::create(folder.join("pieces.bin")).unwrap();
+            (0..400u64).for_each(|number| file.write_all_at(b"piece", number * 4096).unwrap());
+            symlink("y".repeat(900), folder.join("link")).unwrap();
+            run(Command::new("setfattr").args(["-n", "user.long", "-v", &"v".repeat(9000)]).arg(folder.join("SHORT.TXT")));
+        });
+        bench
+    };
+    let four = Bench::new(24 * MIB);
+    let (list, _) = prototype(four.folder.path(), 300);
+    four.format("mkfs.xfs", &["--unsupported", "-m", "crc=0", "-q", "-f", "-p", list.to_str().unwrap()]);
+    [five, four].iter().map(support::in_memory).collect()
+});
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn damaged_volumes_never_panic_hang_or_fill_memory(which in 0usize..2, damage in support::damage()) {
+        let volume = &SMALL[which];
+        let whole = keel_format::registry::boot_sector(volume.as_ref(), ByteOffset(0)).unwrap();
+        support::survive(volume, whole, &damage);
+    }
+}
