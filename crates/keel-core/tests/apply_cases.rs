@@ -64,7 +64,7 @@ fn an_applied_table_holds_every_rung_and_undo_gives_the_identical_drive() {
         assert_eq!((after.rungs, after.volumes), (planned.rungs, planned.volumes));
         assert!(staged(&source, None, Only::All).1.edits.is_empty(), "nothing is left to mend");
         let read = Bundle::read(&bundle).unwrap();
-        assert_eq!(plan::condition(&source, &read), Condition::Applied);
+        assert_eq!(plan::condition(&source, &read).unwrap(), Condition::Applied);
         plan::recover(&source, (&bundle, &read), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
         assert_eq!(hash(&bench.image), before);
     }
@@ -220,7 +220,7 @@ fn an_apply_killed_at_any_step_is_finished_or_rolled_back() {
         for (direction, wanted) in [(Direction::RollBack, before), (Direction::Finish, after)] {
             fs::write(&image, &killed).unwrap();
             let source = keel_source::open(&image, OpenOptions::default()).unwrap();
-            let condition = plan::condition(&source, &bundle);
+            let condition = plan::condition(&source, &bundle).unwrap();
             recognised += usize::from(!matches!(condition, Condition::Foreign(_)));
             conditions.push(condition);
             plan::recover(&source, (&bundle_path, &bundle), direction, &Confirmation::Yes, &mut |_| {}).unwrap();

@@ -13,7 +13,7 @@ use keel_core::job::{Cancel, Desk};
 use keel_core::layout::Choices;
 use keel_core::leave::Confirmation;
 use keel_core::mend::Only;
-use keel_core::plan::{self, ApplyOptions, Bundle, Condition, Direction, Plan, Step};
+use keel_core::plan::{self, ApplyOptions, Bundle, Condition, Direction, Plan, Side, Step};
 use keel_core::{CoreError, Refusal, case, copy, fathom};
 use keel_source::{ByteOffset, ByteRange, Leave, Masked, OpenOptions, SharedSource, SourceError};
 use support::{Bench, MIB, files, run, told};
@@ -121,7 +121,7 @@ fn a_bundle_is_taken_for_its_own_drive_alone() {
     fs::rename(&bench.image, &moved).unwrap();
     let source = plan::source_of(&bundle_path, &bundle, Some(&moved)).unwrap();
     plan::recover(&source, (&bundle_path, &bundle), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
-    assert_eq!(plan::condition(&source, &bundle), Condition::Former);
+    assert_eq!(plan::condition(&source, &bundle).unwrap(), Condition::Former);
 }
 
 #[test]
@@ -138,9 +138,10 @@ fn an_interrupted_apply_is_found_wherever_its_bundle_lies_and_on_its_own_drive_a
     // As a kill would leave it: the last half of what was written is not there.
     let bundle = Bundle::read(&bundle_path).unwrap();
     let range = &bundle.ranges[0];
-    let half = range.new.len() / 2;
+    let (former, new) = (range.all(Side::Former).unwrap(), range.all(Side::New).unwrap());
+    let half = new.len() / 2;
     let file = File::options().write(true).open(&bench.image).unwrap();
-    file.write_all_at(&range.former[half..], range.at.0 + half as u64).unwrap();
+    file.write_all_at(&former[half..], range.at.0 + half as u64).unwrap();
     assert_eq!(plan::interrupted(&source).as_deref(), Some(bundle_path.as_path()));
     let refused = plan::apply(&source, &plan, &options(&elsewhere.join("second.ykundo")), &mut |_| {}).unwrap_err();
     assert!(matches!(refused, CoreError::Refused(Refusal::Interrupted { .. })), "{refused}");
@@ -149,11 +150,11 @@ fn an_interrupted_apply_is_found_wherever_its_bundle_lies_and_on_its_own_drive_a
     let other = harmed(12);
     let mut bytes = fs::read(&other.image).unwrap();
     let at = range.at.0 as usize;
-    bytes[at..at + half].copy_from_slice(&range.new[..half]);
-    bytes[at + half..at + range.former.len()].copy_from_slice(&range.former[half..]);
+    bytes[at..at + half].copy_from_slice(&new[..half]);
+    bytes[at + half..at + former.len()].copy_from_slice(&former[half..]);
     fs::write(&bench.image, bytes).unwrap();
     let source = bench.open();
-    assert_eq!(plan::condition(&source, &bundle), Condition::Between, "its bytes alone would say so");
+    assert_eq!(plan::condition(&source, &bundle).unwrap(), Condition::Between, "its bytes alone would say so");
     assert_eq!(plan::interrupted(&source), None);
 }
 

@@ -290,13 +290,13 @@ fn two_finds_on_the_same_ground_are_compared_by_their_roots() {
 #[test]
 fn recognised_volumes_stand_in_the_layout_and_what_lies_in_a_container_does_not() {
     let bench = Bench::new(400 * MIB);
-    let volume = bench.folder.path().join("xfs.vol");
+    let volume = bench.folder.path().join("btrfs.vol");
     fs::File::create(&volume).unwrap().set_len(340 * MIB).unwrap();
-    support::run(std::process::Command::new("mkfs.xfs").args(["-q", "-f", "-L", "RIGGING"]).arg(&volume));
+    support::run(std::process::Command::new("mkfs.btrfs").args(["-q", "-f", "-L", "RIGGING"]).arg(&volume));
     bench.place(&volume, MIB);
     let source = bench.open();
     let sweep = swept(&source, Reach::Doubt);
-    assert_eq!(ground(&sweep), [("n1".into(), "XFS", MIB, 340 * MIB, "RIGGING".into())]);
+    assert_eq!(ground(&sweep), [("n1".into(), "Btrfs", MIB, 340 * MIB, "RIGGING".into())]);
     assert_eq!(sweep.finds[0].grade, Grade::Certain);
     let layout = layout::settle(&source, &table::read(source.as_ref()), &sweep.finds, &layout::Choices::default());
     assert_eq!(layout.entries[0].type_code, table::TypeCode::Mbr(0x83));

@@ -2,12 +2,24 @@
 
 use std::collections::BTreeMap;
 
-use crate::{Budget, ByteOffset, ByteRange, Identity, LinkKind, ReadError, SharedSource, Source};
+use crate::{Budget, ByteOffset, ByteRange, Identity, LinkKind, Payload, ReadError, SharedSource, Source};
 
-/// The drive *as it would be*: reads come from below, with the edits laid over. Nothing below is ever written.
+/// A part of an edit, which no other one overlaps.
+#[derive(Debug, Clone)]
+struct Part {
+    /// First byte behind it.
+    end: u64,
+    /// What the edit writes.
+    payload: Payload,
+    /// The byte of the payload that stands at its start.
+    from: u64,
+}
+
+/// The drive *as it would be*: reads come from below, with the edits laid over. Nothing below is ever written. Edits are kept by their
+/// places, none over another: laying one and reading through them costs as much as they touch.
 pub struct Overlay {
     below: SharedSource,
-    edits: BTreeMap<u64, Vec<u8>>,
+    parts: BTreeMap<u64, Part>,
     identity: Identity,
 }
 
@@ -17,47 +29,53 @@ impl Overlay {
     pub fn new(below: SharedSource) -> Self {
         let mut identity = below.identity().clone();
         (identity.link, identity.bytes) = (LinkKind::Derived, below.len());
-        Self { below, edits: BTreeMap::new(), identity }
+        Self { below, parts: BTreeMap::new(), identity }
     }
 
     /// Lays `bytes` over the drive at byte `at`. A later edit wins over an earlier one where they overlap; what
     /// reaches behind the end is cut.
     pub fn lay(&mut self, at: ByteOffset, bytes: &[u8]) {
-        let room = usize::try_from(ByteOffset(self.below.len()) - at).unwrap_or(usize::MAX);
-        let bytes = &bytes[..bytes.len().min(room)];
-        if bytes.is_empty() {
+        self.lay_payload(at, bytes.into());
+    }
+
+    /// As [`Overlay::lay`], for bytes that may be a long run: they are made when they are read.
+    pub fn lay_payload(&mut self, at: ByteOffset, payload: Payload) {
+        let end = at.0.saturating_add(payload.len()).min(self.below.len());
+        if at.0 >= end {
             return;
         }
-        let new = ByteRange::sized(at, bytes.len() as u64);
-        let touched: Vec<u64> = self
-            .edits
-            .range(..new.end.0)
-            .filter(|(start, old)| **start + old.len() as u64 > new.start.0)
-            .map(|(start, _)| *start)
-            .collect();
+        let first = self.first_over(at.0);
+        let touched: Vec<u64> = self.parts.range(first..end).map(|(start, _)| *start).collect();
         for start in touched {
-            let Some(old) = self.edits.remove(&start) else { continue };
-            let old_end = start + old.len() as u64;
-            if start < new.start.0 {
-                self.edits.insert(start, old[..(new.start.0 - start) as usize].to_vec());
+            let Some(old) = self.parts.remove(&start) else { continue };
+            if old.end > end {
+                let from = old.from + (end - start);
+                self.parts.insert(end, Part { end: old.end, payload: old.payload.clone(), from });
             }
-            if old_end > new.end.0 {
-                self.edits.insert(new.end.0, old[(new.end.0 - start) as usize..].to_vec());
+            if start < at.0 {
+                self.parts.insert(start, Part { end: at.0.min(old.end), ..old });
             }
         }
-        self.edits.insert(at.0, bytes.to_vec());
+        self.parts.insert(at.0, Part { end, payload, from: 0 });
     }
 
-    /// The edited ranges, ascending, with their bytes.
-    pub fn edits(&self) -> impl Iterator<Item = (ByteOffset, &[u8])> {
-        self.edits.iter().map(|(at, bytes)| (ByteOffset(*at), bytes.as_slice()))
+    /// The start of the part that holds byte `at`, or `at` itself where none does.
+    fn first_over(&self, at: u64) -> u64 {
+        let before = self.parts.range(..=at).next_back();
+        before.filter(|(_, part)| part.end > at).map_or(at, |(start, _)| *start)
     }
 
-    fn touching(&self, wanted: ByteRange) -> impl Iterator<Item = (ByteRange, &[u8])> {
-        self.edits
-            .range(..wanted.end.0)
-            .map(|(at, bytes)| (ByteRange::sized(ByteOffset(*at), bytes.len() as u64), bytes.as_slice()))
-            .filter(move |(range, _)| range.overlap(wanted).is_some())
+    /// The edited ranges, ascending.
+    pub fn edited(&self) -> impl Iterator<Item = ByteRange> {
+        self.parts.iter().map(|(start, part)| ByteRange::new(ByteOffset(*start), ByteOffset(part.end)))
+    }
+
+    /// The parts that touch `wanted`, ascending.
+    fn touching(&self, wanted: ByteRange) -> impl Iterator<Item = (ByteRange, &Part)> {
+        let first = self.first_over(wanted.start.0).min(wanted.end.0);
+        self.parts
+            .range(first..wanted.end.0)
+            .map(|(start, part)| (ByteRange::new(ByteOffset(*start), ByteOffset(part.end)), part))
     }
 }
 
@@ -77,13 +95,13 @@ impl Source for Overlay {
             Ok(()) => Vec::new(),
             Err(error) => error.bad.clone(),
         };
-        for (range, bytes) in self.touching(wanted) {
+        for (range, part) in self.touching(wanted) {
             let Some(both) = range.overlap(wanted) else { continue };
-            let from = (both.start - range.start) as usize;
             let to = (both.start - wanted.start) as usize;
-            let count = both.len() as usize;
-            buf[to..to + count].copy_from_slice(&bytes[from..from + count]);
-            bad = bad.into_iter().flat_map(|piece| without(piece, both)).collect();
+            part.payload.fill(part.from + (both.start - range.start), &mut buf[to..to + both.len() as usize]);
+            if !bad.is_empty() {
+                bad = bad.into_iter().flat_map(|piece| without(piece, both)).collect();
+            }
         }
         match below {
             Err(error) if !bad.is_empty() => Err(ReadError { bad, ..error }),
@@ -97,14 +115,27 @@ impl Source for Overlay {
     }
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
-        let below = self.below.next_data(from);
-        let rest = ByteRange::new(from, ByteOffset(self.len()));
-        let edit = self.touching(rest).find_map(|(range, _)| range.overlap(rest));
-        match (below, edit) {
-            (Some(below), Some(edit)) if edit.start < below.start => Some(edit),
-            (None, edit) => edit,
-            (below, _) => below,
+        let mut at = from.0;
+        while at < self.len() {
+            let first = self.first_over(at);
+            let next = self.parts.range(first..).next();
+            match next {
+                // A run of zeros is a hole, whatever lies below.
+                Some((start, part)) if *start <= at && part.payload.is_zeros() => at = part.end,
+                Some((start, part)) if *start <= at => return Some(ByteRange::new(ByteOffset(at), ByteOffset(part.end))),
+                _ => {
+                    let edit = next.map(|(start, _)| *start);
+                    match (self.below.next_data(ByteOffset(at)), edit) {
+                        (Some(below), Some(edit)) if below.start.0 < edit => {
+                            return Some(ByteRange::new(below.start, below.end.min(ByteOffset(edit))));
+                        }
+                        (_, Some(edit)) => at = edit,
+                        (below, None) => return below,
+                    }
+                }
+            }
         }
+        None
     }
 }
 

@@ -5,11 +5,11 @@ use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use rustix::fs::OFlags;
+use rustix::fs::{FallocateFlags, OFlags};
 use rustix::io::Errno;
 
 use crate::lock::ExclusiveLock;
-use crate::{ByteOffset, SourceError, holders, sys};
+use crate::{ByteOffset, Payload, SourceError, holders, sys};
 
 /// A source opened for writing under an exclusive lock.
 ///
@@ -29,6 +29,25 @@ pub trait WriteTarget: Send {
     /// # Errors
     /// [`SourceError::Write`] with the position; also for a range behind the end.
     fn write_at(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), SourceError>;
+
+    /// Writes `bytes` zeros from byte `at` on: by one request where the system knows how, else piece by piece.
+    ///
+    /// # Errors
+    /// As [`WriteTarget::write_at`].
+    fn write_zeros(&mut self, at: ByteOffset, bytes: u64) -> Result<(), SourceError> {
+        Payload::zeros(bytes).each_piece(&mut |from, piece| self.write_at(at + from, piece))
+    }
+
+    /// Writes all of `payload` at byte `at`.
+    ///
+    /// # Errors
+    /// As [`WriteTarget::write_at`].
+    fn write_payload(&mut self, at: ByteOffset, payload: &Payload) -> Result<(), SourceError> {
+        match payload.is_zeros() {
+            true => self.write_zeros(at, payload.len()),
+            false => payload.each_piece(&mut |from, piece| self.write_at(at + from, piece)),
+        }
+    }
 
     /// Makes everything written durable.
     ///
@@ -57,8 +76,8 @@ fn failed(action: &'static str, at: ByteOffset, reason: impl ToString) -> Source
     SourceError::Write { action, at, reason: reason.to_string() }
 }
 
-fn check_range(at: ByteOffset, bytes: usize, len: u64) -> Result<(), SourceError> {
-    match at.checked_add(bytes as u64) {
+fn check_range(at: ByteOffset, bytes: u64, len: u64) -> Result<(), SourceError> {
+    match at.checked_add(bytes) {
         Some(end) if end.0 <= len => Ok(()),
         _ => Err(failed("write", at, format!("{bytes} bytes reach behind the end at byte {len}"))),
     }
@@ -163,9 +182,21 @@ impl WriteTarget for FileTarget {
 
     fn write_at(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), SourceError> {
         self.refuse_when_poisoned(at)?;
-        check_range(at, bytes.len(), self.len)?;
+        check_range(at, bytes.len() as u64, self.len)?;
         let result = self.file.write_all_at(bytes, at.0);
         self.latch("write", at, result)
+    }
+
+    fn write_zeros(&mut self, at: ByteOffset, bytes: u64) -> Result<(), SourceError> {
+        self.refuse_when_poisoned(at)?;
+        check_range(at, bytes, self.len)?;
+        // An image gets a hole, a device is asked to write zeros itself. What knows neither is written to.
+        let is_device = self.file.metadata().is_ok_and(|about| about.file_type().is_block_device());
+        let how = if is_device { FallocateFlags::ZERO_RANGE } else { FallocateFlags::PUNCH_HOLE };
+        if bytes > 0 && rustix::fs::fallocate(&self.file, how | FallocateFlags::KEEP_SIZE, at.0, bytes).is_ok() {
+            return Ok(());
+        }
+        Payload::zeros(bytes).each_piece(&mut |from, piece| self.write_at(at + from, piece))
     }
 
     fn flush(&mut self) -> Result<(), SourceError> {
@@ -221,7 +252,7 @@ impl WriteTarget for MemoryTarget {
     }
 
     fn write_at(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), SourceError> {
-        check_range(at, bytes.len(), self.len())?;
+        check_range(at, bytes.len() as u64, self.len())?;
         self.step(at, "write")?;
         let start = usize::try_from(at.0).map_err(|error| failed("write", at, error))?;
         self.bytes[start..start + bytes.len()].copy_from_slice(bytes);
@@ -236,7 +267,7 @@ impl WriteTarget for MemoryTarget {
     }
 
     fn read_back(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {
-        check_range(at, buf.len(), self.len())?;
+        check_range(at, buf.len() as u64, self.len())?;
         let start = usize::try_from(at.0).map_err(|error| failed("read back", at, error))?;
         buf.copy_from_slice(&self.bytes[start..start + buf.len()]);
         Ok(())

@@ -7,7 +7,7 @@ use keel_format::WitnessKind;
 use keel_format::table::{Partition, Scheme, TableReading, gpt};
 use keel_source::{ByteOffset, Lba, SharedSource, Window};
 
-use super::{Edit, Order, Withheld};
+use super::{Edit, Intent, Order, Withheld};
 use crate::layout::Layout;
 use crate::sweep::{Find, Grade, outer};
 
@@ -115,7 +115,9 @@ pub(super) fn edits(source: &SharedSource, leftovers: &[Leftover]) -> Vec<Edit> 
             structure: leftover.what.clone(),
             at_byte: leftover.at,
             before,
-            after: vec![0; SECTOR as usize],
+            after: vec![0; SECTOR as usize].into(),
+            // What is left stays as it is: nothing may stand lower by it.
+            intent: Intent::Repair,
             order: Order::Primary,
             reason: "it belongs to nothing any more, and systems that see it take the ground for something else".into(),
         }

@@ -1,6 +1,7 @@
 //! Mend: turns a layout and sound copies into staged edits. Nothing here writes.
 
 mod check;
+mod intent;
 mod leftovers;
 mod proof;
 mod prove;
@@ -8,6 +9,7 @@ mod structures;
 mod table;
 
 pub use check::{ByCheck, Report, report};
+pub use intent::{Intent, objections};
 pub use leftovers::{Leftover, RULE as LEFTOVERS, leftovers};
 pub use proof::{Look, Proven, look, looks, lost, proven};
 pub use prove::{Proof, prove};
@@ -18,7 +20,7 @@ use std::sync::Arc;
 
 use keel_format::Structure;
 use keel_format::table::TableReading;
-use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Overlay, Payload, SharedSource};
 use serde::Serialize;
 
 use crate::ladder::{self, Lowered, VolumeLadder};
@@ -120,37 +122,59 @@ pub enum Order {
 }
 
 /// One staged change.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Edit {
     /// The structure it changes, in the standard's words.
     pub structure: String,
     /// First byte.
     pub at_byte: ByteOffset,
-    /// What stands there now; empty where it cannot be read.
-    #[serde(serialize_with = "hex")]
+    /// What stands there now; empty where it cannot be read, and where a long run is written: then it is read, and saved, when that
+    /// is done.
     pub before: Vec<u8>,
     /// What will stand there.
-    #[serde(serialize_with = "hex")]
-    pub after: Vec<u8>,
+    pub after: Payload,
+    /// What it is for.
+    pub intent: Intent,
     /// Copy or primary.
     pub order: Order,
     /// Why, in plain words.
     pub reason: String,
 }
 
-fn hex<S: serde::Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
-    let mut text = String::with_capacity(bytes.len() * 2);
-    for byte in bytes {
-        text.push_str(&format!("{byte:02x}"));
-    }
-    serializer.serialize_str(&text)
+fn hex(bytes: &[u8]) -> String {
+    let digit = |value: u8| char::from_digit(u32::from(value), 16).unwrap_or('0');
+    bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }
 
 impl Edit {
     /// The ground it changes.
     #[must_use]
     pub fn range(&self) -> ByteRange {
-        ByteRange::sized(self.at_byte, self.after.len() as u64)
+        ByteRange::sized(self.at_byte, self.after.len())
+    }
+
+    /// True when what stands there is known, or will be before it is written over.
+    #[must_use]
+    pub fn can_be_undone(&self) -> bool {
+        self.after.held().is_none_or(|after| after.len() == self.before.len())
+    }
+}
+
+/// As a plan shows it: bytes in hexadecimal, a long run by its name.
+impl Serialize for Edit {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        use serde::ser::SerializeStruct;
+        let mut edit = serializer.serialize_struct("Edit", 9)?;
+        edit.serialize_field("structure", &self.structure)?;
+        edit.serialize_field("at_byte", &self.at_byte)?;
+        edit.serialize_field("bytes", &self.after.len())?;
+        edit.serialize_field("intent", &self.intent)?;
+        edit.serialize_field("before", &hex(&self.before))?;
+        edit.serialize_field("after", &hex(self.after.held().unwrap_or_default()))?;
+        edit.serialize_field("run", &self.after.run().map(|run| run.name()))?;
+        edit.serialize_field("order", &self.order)?;
+        edit.serialize_field("reason", &self.reason)?;
+        edit.end()
     }
 }
 
@@ -241,7 +265,7 @@ fn take_table(source: &SharedSource, table: &TableReading, layout: &Layout, wish
 pub fn overlay(source: &SharedSource, edits: &[Edit]) -> Overlay {
     let mut overlay = Overlay::new(SharedSource::clone(source));
     for edit in edits {
-        overlay.lay(edit.at_byte, &edit.after);
+        overlay.lay_payload(edit.at_byte, edit.after.clone());
     }
     overlay
 }

@@ -7,7 +7,7 @@ use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
 use super::check::{ByCheck, Merged};
 use super::proof::{Look, look, look_again, lost};
-use super::{Checks, Edit, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
+use super::{Checks, Edit, Intent, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
 use crate::job::Cancel;
 use crate::ladder::{self, RungState};
 use crate::sweep::Find;
@@ -174,7 +174,8 @@ pub(super) fn edit_at(source: &SharedSource, start: ByteOffset, of: &str, repair
         structure: format!("{} of {of}", repair.name),
         at_byte,
         before,
-        after: repair.bytes,
+        after: repair.bytes.into(),
+        intent: Intent::Repair,
         order: if repair.is_main { Order::Primary } else { Order::Copy },
         reason: format!("{}{from}", repair.reason),
     }

@@ -7,7 +7,7 @@ use keel_format::{read_bytes, table};
 use keel_source::{ByteOffset, Lba, SharedSource};
 use uuid::{Builder, Uuid};
 
-use super::{Edit, Order};
+use super::{Edit, Intent, Order};
 use crate::layout::scheme::{array_shape, extended_around, former_extended};
 use crate::layout::{Layout, LayoutEntry};
 
@@ -102,7 +102,8 @@ fn changed(source: &SharedSource, wanted: &Wanted, reason: &str) -> Option<Edit>
         structure: wanted.structure.into(),
         at_byte: at + (first * size) as u64,
         before: if readable { part(&before) } else { Vec::new() },
-        after: part(&wanted.bytes),
+        after: part(&wanted.bytes).into(),
+        intent: Intent::Repair,
         order: wanted.order,
         reason: reason.into(),
     })

@@ -5,7 +5,8 @@ use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use keel_source::{
-    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, SharedSource, Source, WriteTarget, copy_log_of,
+    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, PIECE, Payload, SharedSource, Source, WriteTarget,
+    copy_log_of,
     own::{self, Over},
 };
 
@@ -82,7 +83,7 @@ pub fn apply(
     unchanged(target.as_mut(), &plan.edits)?;
     let bundle = Bundle::new(source, &plan.edits);
     each(Step::Allowed);
-    bundle.write(&path)?;
+    bundle.write(&path, &mut |at, buf| target.read_back(at, buf).is_ok())?;
     case::note_bundle(source.identity(), &path, &options.stamp)?;
     each(Step::BundleDurable);
     let written = write_edits(target.as_mut(), &plan.edits, each);
@@ -98,8 +99,15 @@ pub fn apply(
 /// An edit as the journal names it.
 fn noted(edit: &Edit) -> serde_json::Value {
     let hash = |bytes: &[u8]| blake3::hash(bytes).to_hex().to_string();
+    let after = match (edit.after.held(), edit.after.run()) {
+        (_, Some(run)) => run.name().to_string(),
+        (held, None) => hash(held.unwrap_or_default()),
+    };
+    // What stands under a long run is in the bundle alone.
+    let before = if edit.after.run().is_some() { String::new() } else { hash(&edit.before) };
     serde_json::json!({
-        "what": edit.structure, "at_byte": edit.at_byte, "bytes": edit.after.len(), "before": hash(&edit.before), "after": hash(&edit.after),
+        "what": edit.structure, "at_byte": edit.at_byte, "bytes": edit.after.len(), "intent": edit.intent, "before": before,
+        "after": after,
     })
 }
 
@@ -121,26 +129,32 @@ pub(super) fn write_edits(target: &mut dyn WriteTarget, edits: &[Edit], each: &m
             each(Step::Flushed);
             order = Some(edit.order);
         }
-        target.write_at(edit.at_byte, &edit.after)?;
+        target.write_payload(edit.at_byte, &edit.after)?;
         each(Step::Written(index));
     }
     target.flush()?;
     each(Step::Flushed);
     // What is compared is what the drive holds, not what the system keeps of it in memory.
     target.forget();
+    let mut now = vec![0; PIECE];
     for (index, edit) in edits.iter().enumerate() {
-        let mut now = vec![0; edit.after.len()];
-        target.read_back(edit.at_byte, &mut now)?;
-        if now != edit.after {
-            return Err(Refusal::NotKept { at: edit.at_byte }.into());
-        }
+        kept(target, edit.at_byte, &edit.after, &mut now)?;
         each(Step::Compared(index));
     }
     Ok(())
 }
 
+/// Compares what the drive holds from `at` on with what was written there.
+fn kept(target: &mut dyn WriteTarget, at: ByteOffset, payload: &Payload, now: &mut [u8]) -> Result<(), CoreError> {
+    payload.each_piece(&mut |from, piece| {
+        let now = now.get_mut(..piece.len()).unwrap_or_default();
+        target.read_back(at + from, now)?;
+        if now == piece { Ok(()) } else { Err(Refusal::NotKept { at: at + from }.into()) }
+    })
+}
+
 fn check(plan: &Plan, options: &ApplyOptions) -> Result<(), CoreError> {
-    if let Some(edit) = plan.edits.iter().find(|edit| edit.before.len() != edit.after.len()) {
+    if let Some(edit) = plan.edits.iter().find(|edit| !edit.can_be_undone()) {
         return Err(Refusal::Unsaved { at: edit.at_byte }.into());
     }
     if let Some(what) = plan.lowers.first() {

@@ -9,8 +9,10 @@ mod tests;
 
 pub use crate::leave::Confirmation;
 pub use apply::{Applied, ApplyOptions, Step, apply, bundle_place, save_as};
-pub use bundle::{BUNDLE_VERSION, Bundle, BundleRange, MAGIC, TRAILER};
+pub use bundle::{BUNDLE_VERSION, Bundle, BundleRange, MAGIC, ReadNow, Side, TRAILER};
 pub use recover::{Condition, Direction, condition, condition_of, interrupted, recover, recover_target, source_of};
+
+use std::sync::Arc;
 
 use keel_source::SharedSource;
 use serde::Serialize;
@@ -21,7 +23,7 @@ use crate::mend::Edit;
 #[derive(Debug, Clone, Serialize)]
 pub struct Plan {
     /// The edits, in the order in which they are written.
-    pub edits: Vec<Edit>,
+    pub edits: Arc<[Edit]>,
     /// The confirmation code of the drive.
     pub code: String,
     /// True when the drive fails reads: it is to be copied first.
@@ -33,8 +35,13 @@ pub struct Plan {
 impl Plan {
     /// A plan of `edits` for `source`; `copy_first` when its reads fail, which does not count where it is a copy itself.
     #[must_use]
-    pub fn new(source: &SharedSource, edits: Vec<Edit>, copy_first: bool) -> Self {
-        Self { edits, code: source.identity().code(), copy_first: copy_first && source.missing().is_empty(), lowers: Vec::new() }
+    pub fn new(source: &SharedSource, edits: impl Into<Arc<[Edit]>>, copy_first: bool) -> Self {
+        Self {
+            edits: edits.into(),
+            code: source.identity().code(),
+            copy_first: copy_first && source.missing().is_empty(),
+            lowers: Vec::new(),
+        }
     }
 
     /// The same plan, of which it is known what would stand lower by it.
@@ -47,6 +54,6 @@ impl Plan {
     /// Bytes that it changes.
     #[must_use]
     pub fn bytes(&self) -> u64 {
-        self.edits.iter().map(|edit| edit.after.len() as u64).sum()
+        self.edits.iter().map(|edit| edit.after.len()).sum()
     }
 }

@@ -2,10 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use keel_source::{OpenOptions, SharedSource, WriteTarget};
+use keel_source::{OpenOptions, PIECE, SharedSource, WriteTarget};
 
-use super::bundle::{Bundle, BundleRange};
-use super::{Step, bundle};
+use super::Step;
+use super::bundle::{Bundle, BundleRange, ReadNow, Side};
 use crate::case;
 use crate::error::{CoreError, Refusal};
 use crate::leave::{Confirmation, Purpose, leave};
@@ -34,43 +34,48 @@ pub enum Direction {
 
 /// The condition of the drive behind `read` against `bundle`. Sectors are looked at one by one: a write that was cut
 /// off left some of them new and some former; a torn sector is new in front and former behind.
-pub fn condition_of(bundle: &Bundle, read: &mut dyn FnMut(&BundleRange) -> Option<Vec<u8>>) -> Condition {
+///
+/// # Errors
+/// [`CoreError::File`] when the bundle itself does not deliver what it holds.
+pub fn condition_of(bundle: &Bundle, read: ReadNow<'_>) -> Result<Condition, CoreError> {
     let (mut all_former, mut all_new) = (true, true);
+    let mut buffers = [vec![0; PIECE], vec![0; PIECE], vec![0; PIECE]];
     for range in &bundle.ranges {
-        let Some(now) = read(range) else { return Condition::Foreign(range.at) };
-        all_former &= now == range.former;
-        all_new &= now == range.new;
-        if !is_between(&now, range, bundle.sector as usize) {
-            return Condition::Foreign(range.at);
+        for (at, len) in range.pieces() {
+            let [now, former, new] = buffers.each_mut().map(|buffer| buffer.get_mut(..len).unwrap_or_default());
+            range.read(Side::Former, at, former)?;
+            range.read(Side::New, at, new)?;
+            if !read(range.at + at, now) || !is_between(now, former, new, bundle.sector as usize) {
+                return Ok(Condition::Foreign(range.at));
+            }
+            all_former &= now == former;
+            all_new &= now == new;
         }
     }
-    match (all_former, all_new) {
+    Ok(match (all_former, all_new) {
         (true, _) => Condition::Former,
         (_, true) => Condition::Applied,
         _ => Condition::Between,
-    }
+    })
 }
 
 /// True when every sector of `now` is former, new, or a mix of the two byte by byte (a torn sector).
-fn is_between(now: &[u8], range: &BundleRange, sector: usize) -> bool {
+fn is_between(now: &[u8], former: &[u8], new: &[u8], sector: usize) -> bool {
     let size = sector.max(512);
-    let sectors = now.chunks(size).zip(range.former.chunks(size).zip(range.new.chunks(size)));
-    now.len() == range.new.len()
-        && sectors.into_iter().all(|(now, (former, new))| {
-            now == former
-                || now == new
-                || now.iter().zip(former.iter().zip(new)).all(|(now, (former, new))| now == former || now == new)
-        })
+    let mut sectors = now.chunks(size).zip(former.chunks(size).zip(new.chunks(size)));
+    sectors.all(|(now, (former, new))| {
+        now == former
+            || now == new
+            || now.iter().zip(former.iter().zip(new)).all(|(now, (former, new))| now == former || now == new)
+    })
 }
 
 /// The condition of `source` against `bundle`.
-#[must_use]
-pub fn condition(source: &SharedSource, bundle: &Bundle) -> Condition {
-    condition_of(bundle, &mut |range| {
-        let mut now = vec![0; range.new.len()];
-        source.read_at(range.at, &mut now).ok()?;
-        Some(now)
-    })
+///
+/// # Errors
+/// As [`condition_of`].
+pub fn condition(source: &SharedSource, bundle: &Bundle) -> Result<Condition, CoreError> {
+    condition_of(bundle, &mut |at, buf| source.read_at(at, buf).is_ok())
 }
 
 /// The newest bundle of this drive whose apply was interrupted: part of it is on the drive.
@@ -79,7 +84,9 @@ pub fn interrupted(source: &SharedSource) -> Option<PathBuf> {
     let bundles = case::bundles(source.identity());
     bundles.into_iter().rev().find(|path| {
         let bundle = Bundle::read(path).ok();
-        bundle.is_some_and(|bundle| condition(source, &bundle) == Condition::Between && bundle.is_of(source))
+        bundle.is_some_and(|bundle| {
+            condition(source, &bundle).is_ok_and(|condition| condition == Condition::Between) && bundle.is_of(source)
+        })
     })
 }
 
@@ -116,11 +123,7 @@ pub fn recover(
     }
     let mut target = source.open_target(&leave)?;
     target.forget();
-    let before = condition_of(bundle, &mut |range| {
-        let mut now = vec![0; range.new.len()];
-        target.read_back(range.at, &mut now).ok()?;
-        Some(now)
-    });
+    let before = condition_of(bundle, &mut |at, buf| target.read_back(at, buf).is_ok())?;
     if let Condition::Foreign(at) = before {
         return Err(Refusal::Foreign { at }.into());
     }
@@ -144,24 +147,42 @@ pub fn recover_target(
     direction: Direction,
     each: &mut dyn FnMut(Step),
 ) -> Result<(), CoreError> {
-    let mut ranges: Vec<(usize, &bundle::BundleRange)> = bundle.ranges.iter().enumerate().collect();
+    let mut ranges: Vec<(usize, &BundleRange)> = bundle.ranges.iter().enumerate().collect();
     if direction == Direction::RollBack {
         ranges.reverse();
     }
-    let wanted = |range: &'_ BundleRange| if direction == Direction::Finish { range.new.clone() } else { range.former.clone() };
+    let side = if direction == Direction::Finish { Side::New } else { Side::Former };
+    let mut buf = vec![0; PIECE];
+    let mut last = None;
     for (index, range) in &ranges {
-        target.write_at(range.at, &wanted(range))?;
-        // A copy must be down before its primary is touched.
-        target.flush()?;
+        // A copy must be down before its primary is touched, and a primary before its copy is.
+        if last.is_some_and(|last| last != range.order || range.order.is_none()) {
+            target.flush()?;
+        }
+        last = Some(range.order);
+        for (at, len) in range.pieces() {
+            if range.is_zeros(side, at) {
+                target.write_zeros(range.at + at, len as u64)?;
+            } else {
+                let piece = buf.get_mut(..len).unwrap_or_default();
+                range.read(side, at, piece)?;
+                target.write_at(range.at + at, piece)?;
+            }
+        }
         each(Step::Written(*index));
     }
+    target.flush()?;
     each(Step::Flushed);
     target.forget();
+    let mut now = vec![0; PIECE];
     for (index, range) in &ranges {
-        let mut now = vec![0; range.new.len()];
-        target.read_back(range.at, &mut now)?;
-        if now != wanted(range) {
-            return Err(Refusal::NotKept { at: range.at }.into());
+        for (at, len) in range.pieces() {
+            let (wanted, now) = (buf.get_mut(..len).unwrap_or_default(), now.get_mut(..len).unwrap_or_default());
+            range.read(side, at, wanted)?;
+            target.read_back(range.at + at, now)?;
+            if now != wanted {
+                return Err(Refusal::NotKept { at: range.at + at }.into());
+            }
         }
         each(Step::Compared(*index));
     }

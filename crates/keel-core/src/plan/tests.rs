@@ -16,7 +16,8 @@ fn edits() -> Vec<Edit> {
         structure: "header".into(),
         at_byte: ByteOffset(at as u64),
         before: before()[at..at + len].to_vec(),
-        after: (0..len).map(|index| byte.wrapping_add(index as u8)).collect(),
+        after: (0..len).map(|index| byte.wrapping_add(index as u8)).collect::<Vec<u8>>().into(),
+        intent: crate::mend::Intent::Repair,
         order,
         reason: "a test".into(),
     };

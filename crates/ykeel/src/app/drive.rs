@@ -7,7 +7,7 @@ use std::sync::Arc;
 use keel_core::CoreError;
 use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
-use keel_core::ladder::{self, Ground, Ladder, Lowered, Rung, VolumeLadder};
+use keel_core::ladder::{self, Ground, Ladder, Rung, VolumeLadder};
 use keel_core::layout::{self, Choices, Layout};
 use keel_core::mend::{self, Edit, Look, Proven, Staged, Withheld};
 use keel_core::plan::{Applied, Plan, Step};
@@ -89,7 +89,7 @@ pub(crate) struct Drive {
     pub(crate) bad: Vec<ByteRange>,
     pub(crate) choices: Choices,
     pub(crate) layout: Option<Layout>,
-    pub(crate) edits: Vec<Edit>,
+    pub(crate) edits: Arc<[Edit]>,
     /// What is broken and has no edit.
     pub(crate) withheld: Vec<Withheld>,
     /// True when a core structure cannot be read.
@@ -160,7 +160,7 @@ impl Drive {
             bad: Vec::new(),
             choices: Choices::default(),
             layout: None,
-            edits: Vec::new(),
+            edits: Arc::default(),
             withheld: Vec::new(),
             copy_first: false,
             mend: MendState::default(),
@@ -210,7 +210,7 @@ impl Drive {
     /// Takes what was settled.
     pub(crate) fn take_settled(&mut self, settled: Settled) {
         let staged = settled.staged;
-        (self.edits, self.withheld, self.copy_first) = (staged.edits, staged.withheld, staged.copy_first);
+        (self.edits, self.withheld, self.copy_first) = (staged.edits.into(), staged.withheld, staged.copy_first);
         (self.table, self.planned, self.layout) = (settled.table, settled.planned, Some(settled.layout));
         self.after = None;
         self.edit = self.edit.min(self.edits.len().saturating_sub(1));
@@ -248,11 +248,11 @@ impl Drive {
         let lowers = match (&self.ladder, &self.after, &self.layout) {
             (Some(now), Some(after), Some(layout)) => {
                 let decided = |volume: &VolumeLadder| mend::is_decided(volume, &self.finds, layout);
-                ladder::lowered(now, after, &decided).iter().map(Lowered::sentence).collect()
+                mend::objections(&self.edits, now, after, &decided)
             }
             _ => Vec::new(),
         };
-        Plan::new(&self.source, self.edits.clone(), copy_first).lowering(lowers)
+        Plan::new(&self.source, Arc::clone(&self.edits), copy_first).lowering(lowers)
     }
 
     /// True while anything runs.

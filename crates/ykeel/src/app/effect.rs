@@ -223,7 +223,7 @@ impl App {
         drive.writing = Some(Writing::Recover(Job::start(move |desk| {
             let bundle = Bundle::read(&path)?;
             plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))?;
-            Ok(plan::condition(&source, &bundle) == plan::Condition::Applied)
+            Ok(plan::condition(&source, &bundle)? == plan::Condition::Applied)
         })));
     }
 

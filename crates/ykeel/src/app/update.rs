@@ -230,7 +230,10 @@ impl App {
             Stage::Files if by > 0 => self.enter(),
             Stage::Files => self.leave_folder(),
             Stage::Plan => {
-                let lines = drive.edits.get(drive.edit).map_or(0, |edit| edit.after.len().div_ceil(16));
+                let lines = drive
+                    .edits
+                    .get(drive.edit)
+                    .map_or(0, |edit| usize::try_from(edit.after.len().div_ceil(16)).unwrap_or(usize::MAX));
                 drive.edit_line = drive.edit_line.saturating_add_signed(by * 8).min(lines.saturating_sub(1));
             }
             _ => {}

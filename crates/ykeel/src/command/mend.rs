@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use keel_core::CoreError;
 use keel_core::coverage::Coverage;
-use keel_core::ladder::{self, Ground, Ladder, Lowered, VolumeLadder};
+use keel_core::ladder::{self, Ground, Ladder, VolumeLadder};
 use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
@@ -52,8 +52,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
     let after = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, &swept, &cancel()));
     let decided = |volume: &VolumeLadder| mend::is_decided(volume, &swept.finds, &layout);
-    let lowered = after.as_ref().map(|after| ladder::lowered(&now, after, &decided)).unwrap_or_default();
-    let lowers = lowered.iter().map(Lowered::sentence).collect();
+    let lowers = after.as_ref().map(|after| mend::objections(&edits, &now, after, &decided)).unwrap_or_default();
     let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first).lowering(lowers);
     let coverage = now.coverage.clone();
     let mut document = Document { coverage, layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
@@ -197,8 +196,8 @@ fn print_plan(document: &Document) {
         return;
     }
     say!("plan: {} edits, {}", plan.edits.len(), size_decimal(plan.bytes()));
-    for edit in &plan.edits {
-        say!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len() as u64));
+    for edit in plan.edits.iter() {
+        say!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len()));
         say!("      {}", edit.reason);
     }
     if let Some(after) = &document.after {

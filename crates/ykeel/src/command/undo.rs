@@ -38,7 +38,7 @@ pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Opti
         tell!("ykeel: the code of this drive is {}", source.identity().code());
     }
     let before = recovered?;
-    let now = plan::condition(&source, &bundle);
+    let now = plan::condition(&source, &bundle)?;
     let document = Document {
         bundle: path.display().to_string(),
         source: bundle.source.clone(),

@@ -80,7 +80,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
                 "{:<3}{:<38}{:>9}  {order:<6}byte {}",
                 row + 1,
                 edit.structure,
-                size_decimal(edit.after.len() as u64),
+                size_decimal(edit.after.len()),
                 edit.at_byte.0
             ),
             theme.text(),
@@ -95,12 +95,13 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
 fn draw_edit(app: &App, drive: &Drive, edit: &Edit, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     put(buf, area, 1, 0, "bytes: − now, + as planned; ←→ scrolls", theme.dim());
+    let Some(held) = edit.after.held() else { return draw_run(app, drive, edit, area, buf) };
     if edit.before.is_empty() {
         put(buf, area, 1, 1, "what stands there now cannot be read", theme.bad());
     }
     let mut y = 2;
     let mut same = 0usize;
-    for (index, after) in edit.after.chunks(16).enumerate().skip(drive.edit_line) {
+    for (index, after) in held.chunks(16).enumerate().skip(drive.edit_line) {
         if y + 2 >= area.height {
             put(buf, area, 1, y, "… more: →", theme.dim());
             return;
@@ -124,6 +125,26 @@ fn draw_edit(app: &App, drive: &Drive, edit: &Edit, area: Rect, buf: &mut Buffer
         hex::line(buf, area, y + 1, at, after, theme, |column| before.get(column) != after.get(column));
         put(buf, area, 0, y + 1, "+", theme.staged());
         y += 2;
+    }
+}
+
+/// A long run: what is written, a line at a time. What stands there is not read before the plan is applied.
+fn draw_run(app: &App, drive: &Drive, edit: &Edit, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let name = edit.after.run().map_or("bytes", |run| run.name());
+    let says = format!("{} of {name}: what stands there is saved when the plan is applied", size_decimal(edit.after.len()));
+    put(buf, area, 1, 1, &says, theme.dim());
+    for y in 2..area.height {
+        let from = (drive.edit_line as u64 + u64::from(y - 2)) * 16;
+        let mut line = [0; 16];
+        let len = usize::try_from(edit.after.len().saturating_sub(from)).unwrap_or(16).min(16);
+        let (line, _) = line.split_at_mut(len);
+        if line.is_empty() {
+            return;
+        }
+        edit.after.fill(from, line);
+        hex::line(buf, area, y, edit.at_byte.0 + from, line, theme, |_| true);
+        put(buf, area, 0, y, "+", theme.staged());
     }
 }
 
