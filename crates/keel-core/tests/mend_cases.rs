@@ -222,7 +222,7 @@ fn a_kernel_or_driver_proves_what_was_mended() {
         let broken = mend::prove(&source, &told.finds[0]).unwrap();
         assert!(!broken.mounted && !broken.how.is_empty(), "{kind}: {broken:?}");
         for edit in &told.staged.edits {
-            bench.write(edit.at_byte.0, &edit.after);
+            bench.write(edit.at_byte.0, edit.after.held().unwrap());
         }
         let proof = mend::prove(&bench.open(), &told.finds[0]).unwrap();
         assert!(proof.holds(), "{kind}: {proof:?}");
@@ -248,7 +248,7 @@ fn leftovers_are_told_and_on_request_exactly_their_sectors_are_erased() {
     let mut wishes = Wishes::default();
     wishes.also.insert(("*".into(), mend::LEFTOVERS.into()));
     let asked = told(&source, &wishes);
-    let places: Vec<(u64, usize)> = asked.staged.edits.iter().map(|edit| (edit.at_byte.0, edit.after.len())).collect();
+    let places: Vec<(u64, u64)> = asked.staged.edits.iter().map(|edit| (edit.at_byte.0, edit.after.len())).collect();
     assert_eq!(places, [(512, 512), (last, 512)]);
     let view = laid(&source, &asked.staged);
     let after = table::read(view.as_ref());

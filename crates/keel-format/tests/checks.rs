@@ -281,7 +281,7 @@ fn names_that_lead_to_dead_records_are_taken_out_on_request() {
         mending.repairs.iter().for_each(|repair| overlay.lay(repair.at, &repair.bytes));
         let mut edits: Vec<(ByteOffset, Vec<u8>)> = overlay
             .edited()
-            .map(|range| (range.start, read_bytes(&overlay, range.start, range.len() as usize, "edit").unwrap()))
+            .map(|range| (range.start, keel_format::read_bytes(&overlay, range.start, range.len() as usize, "edit").unwrap()))
             .collect();
         edits.push((at + 22, vec![0, 0]));
         let without: SharedSource = Arc::new(overlay);

@@ -35,7 +35,7 @@ pub trait WriteTarget: Send {
     /// # Errors
     /// As [`WriteTarget::write_at`].
     fn write_zeros(&mut self, at: ByteOffset, bytes: u64) -> Result<(), SourceError> {
-        Payload::zeros(bytes).each_piece(&mut |from, piece| self.write_at(at + from, piece))
+        Payload::zeros(bytes).each_piece(|from, piece| self.write_at(at + from, piece))
     }
 
     /// Writes all of `payload` at byte `at`.
@@ -45,7 +45,7 @@ pub trait WriteTarget: Send {
     fn write_payload(&mut self, at: ByteOffset, payload: &Payload) -> Result<(), SourceError> {
         match payload.is_zeros() {
             true => self.write_zeros(at, payload.len()),
-            false => payload.each_piece(&mut |from, piece| self.write_at(at + from, piece)),
+            false => payload.each_piece(|from, piece| self.write_at(at + from, piece)),
         }
     }
 
@@ -196,7 +196,7 @@ impl WriteTarget for FileTarget {
         if bytes > 0 && rustix::fs::fallocate(&self.file, how | FallocateFlags::KEEP_SIZE, at.0, bytes).is_ok() {
             return Ok(());
         }
-        Payload::zeros(bytes).each_piece(&mut |from, piece| self.write_at(at + from, piece))
+        Payload::zeros(bytes).each_piece(|from, piece| self.write_at(at + from, piece))
     }
 
     fn flush(&mut self) -> Result<(), SourceError> {

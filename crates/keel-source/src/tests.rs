@@ -225,16 +225,41 @@ fn a_code_depends_on_the_drive_and_has_no_look_alikes() {
     assert!(!one.code().contains(['0', 'O', '1', 'I']));
 }
 
+/// Each byte says where it stands.
+#[derive(Debug)]
+struct Places;
+
+impl Generate for Places {
+    fn name(&self) -> &'static str {
+        "places"
+    }
+
+    fn fill(&self, at: u64, buf: &mut [u8]) {
+        buf.iter_mut().zip(at..).for_each(|(slot, place)| *slot = (place % 251) as u8 + 1);
+    }
+}
+
+/// Bytes that are held, zeros, or made.
+fn payload() -> impl Strategy<Value = Payload> {
+    prop_oneof![
+        proptest::collection::vec(any::<u8>(), 1..900).prop_map(Payload::from),
+        (1u64..900).prop_map(Payload::zeros),
+        (1u64..900).prop_map(|bytes| Payload::Run(bytes, Arc::new(Places))),
+    ]
+}
+
 proptest! {
     #[test]
-    fn an_overlay_reads_like_a_patched_copy(
-        edits in proptest::collection::vec((0usize..5000, proptest::collection::vec(any::<u8>(), 1..900)), 0..12),
+    fn an_overlay_reads_like_a_patched_copy_and_tells_its_holes(
+        edits in proptest::collection::vec((0usize..5000, payload()), 0..12),
         from in 0usize..4096, len in 1usize..2000,
     ) {
         let mut model = pattern(4096);
         let mut overlay = Overlay::new(Arc::new(MemorySource::new("m", model.clone(), 512)));
-        for (at, bytes) in &edits {
-            overlay.lay(ByteOffset(*at as u64), bytes);
+        for (at, payload) in &edits {
+            overlay.lay_payload(ByteOffset(*at as u64), payload.clone());
+            let mut bytes = vec![0; payload.len() as usize];
+            payload.fill(0, &mut bytes);
             for (index, byte) in bytes.iter().enumerate() {
                 if let Some(slot) = model.get_mut(at + index) {
                     *slot = *byte;
@@ -246,6 +271,16 @@ proptest! {
         let inside = len.min(4096 - from);
         prop_assert_eq!(&buf[..inside], &model[from..from + inside]);
         prop_assert_eq!(result.is_err(), inside < len);
+        // Parts stand in order and apart, and what is told as a hole is zeros.
+        let edited: Vec<ByteRange> = overlay.edited().collect();
+        prop_assert!(edited.windows(2).all(|pair| pair[0].end <= pair[1].start) && edited.iter().all(|range| !range.is_empty()));
+        let (mut at, mut told) = (0, vec![false; 4096]);
+        while let Some(data) = overlay.next_data(ByteOffset(at)) {
+            prop_assert!(data.start.0 >= at && data.end.0 > data.start.0 && data.end.0 <= 4096);
+            told[data.start.0 as usize..data.end.0 as usize].fill(true);
+            at = data.end.0;
+        }
+        prop_assert!(model.iter().zip(&told).all(|(byte, told)| *told || *byte == 0));
     }
 }
 

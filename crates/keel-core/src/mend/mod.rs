@@ -171,7 +171,7 @@ impl Serialize for Edit {
         edit.serialize_field("intent", &self.intent)?;
         edit.serialize_field("before", &hex(&self.before))?;
         edit.serialize_field("after", &hex(self.after.held().unwrap_or_default()))?;
-        edit.serialize_field("run", &self.after.run().map(|run| run.name()))?;
+        edit.serialize_field("run", &self.after.run().map(keel_source::Generate::name))?;
         edit.serialize_field("order", &self.order)?;
         edit.serialize_field("reason", &self.reason)?;
         edit.end()

@@ -146,7 +146,7 @@ pub(super) fn write_edits(target: &mut dyn WriteTarget, edits: &[Edit], each: &m
 
 /// Compares what the drive holds from `at` on with what was written there.
 fn kept(target: &mut dyn WriteTarget, at: ByteOffset, payload: &Payload, now: &mut [u8]) -> Result<(), CoreError> {
-    payload.each_piece(&mut |from, piece| {
+    payload.each_piece(|from, piece| {
         let now = now.get_mut(..piece.len()).unwrap_or_default();
         target.read_back(at + from, now)?;
         if now == piece { Ok(()) } else { Err(Refusal::NotKept { at: at + from }.into()) }

@@ -45,11 +45,14 @@ pub fn condition_of(bundle: &Bundle, read: ReadNow<'_>) -> Result<Condition, Cor
             let [now, former, new] = buffers.each_mut().map(|buffer| buffer.get_mut(..len).unwrap_or_default());
             range.read(Side::Former, at, former)?;
             range.read(Side::New, at, new)?;
-            if !read(range.at + at, now) || !is_between(now, former, new, bundle.sector as usize) {
+            if !read(range.at + at, now) {
                 return Ok(Condition::Foreign(range.at));
             }
-            all_former &= now == former;
-            all_new &= now == new;
+            let (is_former, is_new) = (now == former, now == new);
+            if !is_former && !is_new && !is_between(now, former, new, bundle.sector as usize) {
+                return Ok(Condition::Foreign(range.at));
+            }
+            (all_former, all_new) = (all_former && is_former, all_new && is_new);
         }
     }
     Ok(match (all_former, all_new) {

@@ -40,7 +40,7 @@ fn applied() -> Vec<u8> {
     let mut bytes = before();
     for edit in edits() {
         let at = edit.at_byte.0 as usize;
-        bytes[at..at + edit.after.len()].copy_from_slice(&edit.after);
+        edit.after.fill(0, &mut bytes[at..at + edit.before.len()]);
     }
     bytes
 }
@@ -76,7 +76,11 @@ fn crash_images(start: &[u8], steps: &[Option<(ByteOffset, Vec<u8>)>]) -> Vec<Ve
 }
 
 fn condition_in(image: &[u8]) -> Condition {
-    condition_of(&bundle(), &mut |range| Some(image[range.at.0 as usize..][..range.new.len()].to_vec()))
+    let read = condition_of(&bundle(), &mut |at, buf| {
+        buf.copy_from_slice(&image[at.0 as usize..][..buf.len()]);
+        true
+    });
+    read.unwrap()
 }
 
 fn recovered(image: &[u8], direction: Direction) -> (Vec<u8>, MemoryTarget) {
