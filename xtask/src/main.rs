@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --keys | --recovery [--older=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] |
 //! fuzz [--count=N] [--seed=S]`.
 #![forbid(unsafe_code)]
 
@@ -8,6 +8,7 @@ mod bench_fathom;
 mod bench_keys;
 mod bench_mend;
 mod bench_older;
+mod bench_plan;
 mod bench_recovery;
 mod content;
 mod drives;
@@ -36,6 +37,8 @@ fn main() -> anyhow::Result<()> {
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--keys") => bench_keys::run_all(),
+        Some("bench") if rest.iter().any(|word| word == "--plan") => bench_plan::run_all(),
+        Some("bench-plan") => bench_plan::one(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str)),
         Some("bench") => bench::run_all(),
         Some("fuzz") => fuzz::run_all(rest),
         Some("fuzz-worker") => fuzz::worker(rest),
@@ -45,7 +48,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --keys | --recovery [--older=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
         ),
     }
 }

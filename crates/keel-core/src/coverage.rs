@@ -5,7 +5,7 @@ use keel_format::table::{Partition, TableReading};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SectorSize, SharedSource, size_decimal};
 use serde::Serialize;
 
-use crate::sweep::{Find, Grade};
+use crate::find::{Find, Grade};
 
 /// Stretches below this length in bytes hold no volume that the landmarks would not have met: they are what tables and
 /// alignment leave between volumes, and the landmarks look into them.

@@ -3,7 +3,7 @@
 use keel_source::{Leave, LinkKind, SharedSource};
 
 use crate::error::{CoreError, Refusal};
-use crate::{fathom, plan};
+use crate::{bundle, saved};
 
 /// How the technician confirmed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -56,12 +56,12 @@ pub fn leave(source: &SharedSource, confirmation: &Confirmation, purpose: Purpos
         Confirmation::Code(code) => Leave::by_code(identity, code).ok_or(Refusal::Code),
     }?;
     if purpose != Purpose::PutBack
-        && let Some(saved) = fathom::interrupted_of(source)
+        && let Some(saved) = saved::interrupted_of(source)
     {
         return Err(Refusal::ProbeInterrupted { saved }.into());
     }
     if !matches!(purpose, Purpose::Undo | Purpose::PutBack)
-        && let Some(bundle) = plan::interrupted(source)
+        && let Some(bundle) = bundle::interrupted(source)
     {
         return Err(Refusal::Interrupted { bundle }.into());
     }

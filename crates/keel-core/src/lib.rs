@@ -7,13 +7,17 @@
 //! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
+mod bundle;
 pub mod case;
 pub mod copy;
 pub mod coverage;
+mod edit;
 mod error;
 pub mod fathom;
 pub mod files;
+mod find;
 pub mod health;
+pub mod intake;
 pub mod job;
 pub mod ladder;
 pub mod layout;
@@ -21,7 +25,10 @@ pub mod leave;
 pub mod mend;
 pub mod plan;
 pub mod reads;
+mod rung;
+mod saved;
 pub mod sweep;
+mod tag;
 pub mod whose;
 pub mod yard;
 

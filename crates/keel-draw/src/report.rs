@@ -3,9 +3,9 @@
 use keel_core::case::{CaseRecord, JournalLine};
 use keel_core::fathom::Fathomed;
 use keel_core::health::HealthVerdict;
+use keel_core::intake;
 use keel_core::ladder::{Ladder, Rung};
 use keel_core::reads::Survey;
-use keel_core::yard::intake;
 use keel_source::{CopyMap, printable, size_decimal};
 
 use crate::canvas::{BELOW_HEAD, Drawing, MARGIN, SHEET_HEIGHT, SHEET_WIDTH, Tone};

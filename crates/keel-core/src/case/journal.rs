@@ -8,13 +8,18 @@ use std::path::Path;
 use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
-use super::record::now;
 use crate::error::{CoreError, file_error};
 
 /// The longest journal that is read: a bound on memory.
 const LONGEST: u64 = 256 << 20;
 /// What stands for the line before the first one.
 const NOTHING_BEFORE: &str = "0000000000000000000000000000000000000000000000000000000000000000";
+
+/// Now, in UTC, to the second.
+#[must_use]
+pub fn now() -> String {
+    jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
 
 /// One line.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

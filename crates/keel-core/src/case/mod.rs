@@ -3,8 +3,8 @@
 mod journal;
 mod record;
 
-pub use journal::{JournalLine, Seal, Verified, lines, verify};
-pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Told, now};
+pub use journal::{JournalLine, Seal, Verified, lines, now, verify};
+pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Told};
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -7,11 +7,11 @@ use keel_source::{Identity, printable};
 use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
-use super::journal::{self, Seal};
+use super::journal::{self, Seal, now};
 use super::{state_folder, write_whole};
 use crate::CoreError;
 use crate::error::file_error;
-use crate::yard::intake::{self, Cause, Outcome};
+use crate::intake::{self, Cause, Outcome};
 
 /// Version of the format.
 pub const CASE_VERSION: u32 = 1;
@@ -81,12 +81,6 @@ pub struct Case {
     pub folder: PathBuf,
     /// What `case.toml` says.
     pub record: CaseRecord,
-}
-
-/// Now, in UTC, to the second.
-#[must_use]
-pub fn now() -> String {
-    jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
 }
 
 fn cut(text: &str) -> String {

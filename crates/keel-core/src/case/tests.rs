@@ -3,7 +3,7 @@ use std::fs;
 use keel_source::LinkKind;
 
 use super::*;
-use crate::yard::intake::Outcome;
+use crate::intake::Outcome;
 
 fn state() {
     static STATE: OnceLock<tempfile::TempDir> = OnceLock::new();

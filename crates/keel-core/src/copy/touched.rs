@@ -7,7 +7,7 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 use serde::Serialize;
 
 use crate::CoreError;
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// A file that has something of a missing place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

@@ -10,8 +10,9 @@ use keel_source::{ByteOffset, ByteRange, Identity, ReadCause, ReadError, SharedS
 use super::Pass;
 use super::pass::Copier;
 use crate::CoreError;
+use crate::find::{Find, outer};
 use crate::job::{Cancel, Desk};
-use crate::sweep::{Find, Reach, SweepOptions, outer, sweep};
+use crate::sweep::{Reach, SweepOptions, sweep};
 
 /// Used ground that lies nearer together than this is copied in one go: seeking costs more.
 const NEAR: u64 = 1 << 20;

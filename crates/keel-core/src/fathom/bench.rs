@@ -7,10 +7,11 @@ use std::time::{Duration, Instant};
 
 use keel_source::{ByteOffset, ByteRange, Leave, SharedSource, WriteTarget};
 
-use super::saved::{self, Restored, Saved};
-use super::{FathomProgress, Phase, PlotPoint, Seen, tag};
+use super::{FathomProgress, Phase, PlotPoint, Seen};
 use crate::CoreError;
 use crate::job::Desk;
+use crate::saved::{self, Restored, Saved};
+use crate::tag;
 
 /// Bytes written or read at once.
 pub(super) const PIECE: u64 = 1 << 20;

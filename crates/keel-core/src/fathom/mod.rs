@@ -5,13 +5,12 @@ mod bench;
 mod estimate;
 mod fill;
 mod probe;
-mod saved;
-mod tag;
 
+pub use crate::saved::{Restored, SAVED_HEADER_BYTES, SAVED_MAGIC, SAVED_RECORD_BYTES, SAVED_VERSION};
+pub use crate::saved::{interrupted, interrupted_of, saved_path};
 pub use estimate::estimate;
 pub use fill::fill;
 pub use probe::{ProbeOptions, probe, restore_interrupted};
-pub use saved::{Restored, SAVED_HEADER_BYTES, SAVED_MAGIC, SAVED_RECORD_BYTES, SAVED_VERSION};
 
 use std::path::PathBuf;
 
@@ -284,12 +283,6 @@ pub fn verdict_path(identity: &Identity) -> PathBuf {
     case::drive_folder(identity).join("fathom.json")
 }
 
-/// Where a probe keeps what it touches.
-#[must_use]
-pub fn saved_path(identity: &Identity) -> PathBuf {
-    case::drive_folder(identity).join("probe.yksaved")
-}
-
 /// Keeps a verdict for the later stages. A weaker method does not replace a stronger one.
 ///
 /// # Errors
@@ -343,18 +336,6 @@ pub fn known(source: &SharedSource) -> Option<Fathomed> {
 #[must_use]
 pub fn doubted(source: &SharedSource) -> Option<Fathomed> {
     kept(source).filter(|(verdict, own)| !own && verdict.nature.is_lie()).map(|(verdict, _)| verdict)
-}
-
-/// The file of an interrupted probe of a drive that calls itself so.
-#[must_use]
-pub fn interrupted(identity: &Identity) -> Option<PathBuf> {
-    Some(saved_path(identity)).filter(|path| path.is_file() && saved::touched_anything(path))
-}
-
-/// The file of an interrupted probe of this very drive: of another one that calls itself alike the content differs.
-#[must_use]
-pub fn interrupted_of(source: &SharedSource) -> Option<PathBuf> {
-    interrupted(source.identity()).filter(|path| saved::is_of(path, source))
 }
 
 /// `source` as far as it stores, where a measurement that wrote has shown that it claims more.

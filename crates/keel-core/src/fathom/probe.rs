@@ -8,12 +8,12 @@
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use super::bench::{Bench, Evidence, PIECE, Step};
-use super::saved::{self, Restored};
 use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
 use crate::case;
 use crate::error::{CoreError, Refusal};
 use crate::job::Desk;
 use crate::leave::{Confirmation, Purpose, leave};
+use crate::saved::{self, Restored};
 use crate::whose::not_on_its_own_medium;
 
 /// Places over the drive, about.

@@ -10,7 +10,7 @@ use keel_source::{ByteOffset, SharedSource, Window};
 use serde::Serialize;
 
 use crate::error::{CoreError, file_error};
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// Bytes read at once.
 const STEP: u64 = 1 << 20;

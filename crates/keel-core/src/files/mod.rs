@@ -9,6 +9,7 @@ mod path;
 #[cfg(test)]
 mod tests;
 
+pub use crate::find::open;
 pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
@@ -21,8 +22,7 @@ use std::sync::Arc;
 use keel_format::{Deleted, NodeKind, Volume};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Window};
 
-use crate::CoreError;
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// The most files of a present volume whose last clusters are looked at.
 const MOST_SLACK: usize = 200_000;
@@ -89,16 +89,4 @@ fn add(taken: &mut RangeSet, range: ByteRange, find: &Find) {
     if let Some(part) = range.overlap(find.range()) {
         taken.add(ByteRange::sized(ByteOffset(part.start - find.start_byte), part.len()));
     }
-}
-
-/// Opens the volume of a find for looking into it.
-///
-/// # Errors
-/// [`CoreError::Format`] when its core metadata cannot be read.
-pub fn open(source: &SharedSource, find: &Find) -> Result<Arc<dyn Volume>, CoreError> {
-    let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
-    if let Some(why) = find.kind.why_closed() {
-        return Err(CoreError::Nothing(why));
-    }
-    Ok(Arc::from(find.geometry.open(window)?))
 }

@@ -96,7 +96,7 @@ fn taken(
     paths: &[String],
     to: &std::path::Path,
     desk: &Desk<ExtractProgress>,
-) -> Result<Extracted, CoreError> {
+) -> Result<Extracted, crate::CoreError> {
     extract::extract(volume, GroundJudge::new(volume), paths, to, desk)
 }
 

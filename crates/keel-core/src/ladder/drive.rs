@@ -6,7 +6,7 @@ use keel_source::{ByteOffset, SharedSource};
 
 use super::trouble;
 use super::{Rung, RungName, RungState, worst};
-use crate::sweep::{Find, outer};
+use crate::find::{Find, outer};
 
 pub(super) fn table_rung(source: &SharedSource, table: &TableReading, finds: &[Find]) -> Rung {
     let mut findings = table.findings.clone();

@@ -7,9 +7,9 @@ use super::{Rung, RungName, RungState};
 use crate::case::Case;
 use crate::fathom::{self, Fathomed, Method, Nature};
 use crate::health::{self, HealthVerdict, Standing};
+use crate::intake::{self, Cause, Outcome};
 use crate::job::{Cancel, Desk};
 use crate::reads::{self, Latency, Left, ReadsOptions, Survey};
-use crate::yard::intake::{self, Cause, Outcome};
 
 /// The most places that are listed one by one.
 const MOST_LISTED: usize = 16;

@@ -4,7 +4,7 @@ use keel_format::table;
 use keel_source::{ByteOffset, SharedSource};
 
 use super::{Ladder, Rung, RungName, RungState, VolumeLadder, drive, volume};
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// A rung that would stand lower than it does now.
 #[derive(Debug, Clone, PartialEq, Eq)]

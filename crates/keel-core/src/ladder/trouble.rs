@@ -7,7 +7,7 @@ use keel_format::table::{self, Partition, TableReading, gpt};
 use keel_format::{Finding, Severity};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
-use crate::sweep::{Find, outer};
+use crate::find::{Find, outer};
 
 /// A shift must move at least as many volumes alike before it is believed.
 const LEAST_SHIFTED: usize = 2;

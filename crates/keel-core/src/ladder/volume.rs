@@ -11,8 +11,8 @@ use keel_format::{
 use keel_source::{SectorSize, SharedSource, Window, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
+use crate::find::{Find, outer};
 use crate::job::Cancel;
-use crate::sweep::{Find, outer};
 
 /// Files sampled for rung 9.
 pub(crate) const SAMPLED_FILES: usize = 10;

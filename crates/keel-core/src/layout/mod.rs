@@ -15,7 +15,7 @@ use keel_source::{ByteRange, Lba, SectorCount, SectorSize, SharedSource};
 use serde::Serialize;
 use uuid::Uuid;
 
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// What the technician decided beside the evidence.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

@@ -8,7 +8,7 @@ use keel_format::table::{Scheme, TypeCode, gpt};
 use keel_format::{Deleted, NodeKind, VolumeKind};
 use keel_source::{Lba, SharedSource};
 
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// Sectors before a logical volume at which its EBR customarily stands: of 1 MiB alignment, and of a track.
 const BEFORE: [u64; 5] = [2048, 63, 1, 128, 64];

@@ -8,7 +8,7 @@ use keel_source::{ByteOffset, ByteRange, Lba, SharedSource};
 
 use super::scheme::{MBR_REACH, former_extended, is_believable, usable_ground};
 use super::{Choices, LayoutEntry, LeftOut, remains};
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// Primary entries of an MBR.
 const PRIMARIES: usize = 4;

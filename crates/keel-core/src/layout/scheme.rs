@@ -6,7 +6,7 @@ use keel_source::{ByteRange, Lba, SectorCount, SharedSource};
 
 use super::remains::{self, Purpose};
 use super::{Choices, LayoutEntry};
-use crate::sweep::{Find, Grade};
+use crate::find::{Find, Grade};
 
 /// The largest LBA an MBR entry can hold.
 pub(super) const MBR_REACH: u64 = u32::MAX as u64;

@@ -4,7 +4,7 @@ use keel_format::table::TableReading;
 use keel_source::{ByteRange, SharedSource, printable};
 
 use super::{Choices, LeftOut};
-use crate::sweep::{Behind, Find, Grade};
+use crate::find::{Behind, Find, Grade};
 
 /// Weight that a held find has above all evidence.
 const HELD: i64 = 1 << 40;

@@ -7,7 +7,7 @@ use keel_source::{ByteOffset, Lba, MemorySource, SectorCount, SharedSource};
 use proptest::prelude::*;
 
 use super::*;
-use crate::sweep::Grade;
+use crate::find::Grade;
 
 const MIB: u64 = 1 << 20;
 

@@ -9,7 +9,7 @@ use keel_source::{Overlay, SharedSource, Window};
 use serde::Serialize;
 
 use crate::CoreError;
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// The most rounds of checking and mending: one for each rule, and one to see that it holds.
 const MOST_ROUNDS: usize = 24;

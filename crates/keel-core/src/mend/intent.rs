@@ -1,23 +1,10 @@
-//! What an edit is for, and what is asked of a plan before it may be written: each intent has a proof of its own.
+//! What is asked of a plan before it may be written: each intent of an edit has a proof of its own.
 
 use keel_source::{ByteRange, RangeSet};
-use serde::{Deserialize, Serialize};
 
-use super::Edit;
-use crate::ladder::{self, Ladder, Lowered, RungName, RungState, VolumeLadder};
-
-/// What an edit is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Intent {
-    /// Something that stands gets back what it lacks: nothing may stand lower by it than it does.
-    #[default]
-    Repair,
-    /// Something new is made: what stood on its ground was asked to go, and what is made has to be whole.
-    Create,
-    /// What stands there goes: nothing on its ground may be whole afterwards.
-    Erase,
-}
+use crate::edit::{Edit, Intent};
+use crate::ladder::{self, Ladder, Lowered, VolumeLadder};
+use crate::rung::{RungName, RungState};
 
 /// The ground of the edits of `intent`.
 fn ground(edits: &[Edit], intent: Intent) -> RangeSet {

@@ -8,8 +8,8 @@ use keel_format::table::{Partition, Scheme, TableReading, gpt};
 use keel_source::{ByteOffset, Lba, SharedSource, Window};
 
 use super::{Edit, Intent, Order, Withheld};
+use crate::find::{Find, Grade, outer};
 use crate::layout::Layout;
-use crate::sweep::{Find, Grade, outer};
 
 /// The rule by which they are asked for.
 pub const RULE: &str = "leftovers";

@@ -9,7 +9,9 @@ mod structures;
 mod table;
 
 pub use check::{ByCheck, Report, report};
-pub use intent::{Intent, objections};
+pub use intent::objections;
+
+pub use crate::edit::{Edit, Intent, Order};
 pub use leftovers::{Leftover, RULE as LEFTOVERS, leftovers};
 pub use proof::{Look, Proven, look, looks, lost, proven};
 pub use prove::{Proof, prove};
@@ -20,12 +22,12 @@ use std::sync::Arc;
 
 use keel_format::Structure;
 use keel_format::table::TableReading;
-use keel_source::{ByteOffset, ByteRange, Overlay, Payload, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use serde::Serialize;
 
+use crate::find::Find;
 use crate::ladder::{self, Lowered, VolumeLadder};
 use crate::layout::Layout;
-use crate::sweep::Find;
 
 /// Which repairs to stage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
@@ -108,74 +110,6 @@ pub struct Staged {
     pub withheld: Vec<Withheld>,
     /// True when a core structure of a volume cannot be read: the drive is to be copied first.
     pub copy_first: bool,
-}
-
-/// Whether an edit writes a copy or the primary structure. Copies are written first: while a primary is being written
-/// its copy is whole.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Order {
-    /// A backup structure.
-    Copy,
-    /// The structure that operating systems read first.
-    Primary,
-}
-
-/// One staged change.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Edit {
-    /// The structure it changes, in the standard's words.
-    pub structure: String,
-    /// First byte.
-    pub at_byte: ByteOffset,
-    /// What stands there now; empty where it cannot be read, and where a long run is written: then it is read, and saved, when that
-    /// is done.
-    pub before: Vec<u8>,
-    /// What will stand there.
-    pub after: Payload,
-    /// What it is for.
-    pub intent: Intent,
-    /// Copy or primary.
-    pub order: Order,
-    /// Why, in plain words.
-    pub reason: String,
-}
-
-fn hex(bytes: &[u8]) -> String {
-    let digit = |value: u8| char::from_digit(u32::from(value), 16).unwrap_or('0');
-    bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
-}
-
-impl Edit {
-    /// The ground it changes.
-    #[must_use]
-    pub fn range(&self) -> ByteRange {
-        ByteRange::sized(self.at_byte, self.after.len())
-    }
-
-    /// True when what stands there is known, or will be before it is written over.
-    #[must_use]
-    pub fn can_be_undone(&self) -> bool {
-        self.after.held().is_none_or(|after| after.len() == self.before.len())
-    }
-}
-
-/// As a plan shows it: bytes in hexadecimal, a long run by its name.
-impl Serialize for Edit {
-    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        use serde::ser::SerializeStruct;
-        let mut edit = serializer.serialize_struct("Edit", 9)?;
-        edit.serialize_field("structure", &self.structure)?;
-        edit.serialize_field("at_byte", &self.at_byte)?;
-        edit.serialize_field("bytes", &self.after.len())?;
-        edit.serialize_field("intent", &self.intent)?;
-        edit.serialize_field("before", &hex(&self.before))?;
-        edit.serialize_field("after", &hex(self.after.held().unwrap_or_default()))?;
-        edit.serialize_field("run", &self.after.run().map(keel_source::Generate::name))?;
-        edit.serialize_field("order", &self.order)?;
-        edit.serialize_field("reason", &self.reason)?;
-        edit.end()
-    }
 }
 
 /// Stages every repair that the evidence supports, and what the technician took. `finds` are those of the sweep the

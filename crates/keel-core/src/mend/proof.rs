@@ -9,9 +9,9 @@ use keel_source::{SharedSource, Window, printable};
 use serde::Serialize;
 
 use super::prove::{Proof, prove};
+use crate::find::{Find, readable};
 use crate::job::Cancel;
 use crate::ladder::samples;
-use crate::sweep::{Find, readable};
 
 /// The most of each sampled file that is read, in bytes.
 const SAMPLED_BYTES: usize = 1 << 20;

@@ -19,7 +19,7 @@ use serde::Serialize;
 use super::check::opened;
 use crate::CoreError;
 use crate::error::file_error;
-use crate::sweep::Find;
+use crate::find::Find;
 
 /// The most files that are listed on either side.
 const MOST_FILES: usize = 1_000_000;

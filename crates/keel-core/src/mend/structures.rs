@@ -8,9 +8,9 @@ use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 use super::check::{ByCheck, Merged};
 use super::proof::{Look, look, look_again, lost};
 use super::{Checks, Edit, Intent, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
+use crate::find::Find;
 use crate::job::Cancel;
 use crate::ladder::{self, RungState};
-use crate::sweep::Find;
 
 /// What the technician took for a structure instead of what the evidence says.
 #[derive(Debug, Clone, PartialEq, Eq)]

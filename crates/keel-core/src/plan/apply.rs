@@ -10,11 +10,13 @@ use keel_source::{
     own::{self, Over},
 };
 
-use super::{Bundle, Plan};
+use super::Plan;
+use crate::bundle::Bundle;
+use crate::case;
+use crate::edit::Edit;
 use crate::error::{CoreError, Refusal, file_error};
 use crate::leave::{Confirmation, Purpose, leave};
 use crate::whose::not_on_its_own_medium;
-use crate::{case, mend::Edit};
 
 /// How to apply.
 #[derive(Debug, Clone)]

@@ -1,23 +1,24 @@
 //! The plan: staged edits, applied under safety rules and undone from a bundle.
 
 mod apply;
-mod bundle;
 mod recover;
 
 #[cfg(test)]
 mod tests;
 
+pub use crate::bundle::{
+    BUNDLE_VERSION, Bundle, BundleRange, Condition, MAGIC, ReadNow, Side, TRAILER, condition, condition_of, interrupted,
+};
 pub use crate::leave::Confirmation;
 pub use apply::{Applied, ApplyOptions, Step, apply, bundle_place, save_as};
-pub use bundle::{BUNDLE_VERSION, Bundle, BundleRange, MAGIC, ReadNow, Side, TRAILER};
-pub use recover::{Condition, Direction, condition, condition_of, interrupted, recover, recover_target, source_of};
+pub use recover::{Direction, recover, recover_target, source_of};
 
 use std::sync::Arc;
 
 use keel_source::SharedSource;
 use serde::Serialize;
 
-use crate::mend::Edit;
+use crate::edit::Edit;
 
 /// All staged edits of one drive.
 #[derive(Debug, Clone, Serialize)]

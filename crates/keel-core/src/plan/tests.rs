@@ -3,7 +3,7 @@ use proptest::prelude::*;
 
 use super::apply::write_edits;
 use super::*;
-use crate::mend::Order;
+use crate::edit::Order;
 
 const BYTES: usize = 64 << 10;
 
@@ -17,7 +17,7 @@ fn edits() -> Vec<Edit> {
         at_byte: ByteOffset(at as u64),
         before: before()[at..at + len].to_vec(),
         after: (0..len).map(|index| byte.wrapping_add(index as u8)).collect::<Vec<u8>>().into(),
-        intent: crate::mend::Intent::Repair,
+        intent: crate::edit::Intent::Repair,
         order,
         reason: "a test".into(),
     };

@@ -2,8 +2,9 @@
 
 use std::collections::BTreeSet;
 
+use keel_format::Geometry;
 use keel_format::clue::Clues;
-use keel_format::{Geometry, table};
+use keel_format::table::{self, TableReading};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
 use super::{Find, Grade, infer, outer};
@@ -34,9 +35,9 @@ const MOST_TRIED: usize = 16_384;
 const MOST_ROUNDS: usize = 256;
 
 /// Looks at the landmarks and follows what they imply until nothing new comes up.
-pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
+pub(super) fn walk(source: &SharedSource, table: &TableReading, clues: &mut Clues) -> Vec<Find> {
     let mut seen = BTreeSet::new();
-    let mut places = first_places(source);
+    let mut places = first_places(source, table);
     let (mut finds, mut tried) = (Vec::new(), 0);
     for _ in 0..MOST_ROUNDS {
         let mut leads = 0;
@@ -55,7 +56,7 @@ pub(super) fn walk(source: &SharedSource, clues: &mut Clues) -> Vec<Find> {
         if tried > MOST_TRIED && !finds.is_empty() {
             break;
         }
-        finds = infer(source, clues).0;
+        finds = infer(source, table, clues).0;
         places = implied_places(source, &finds);
         places.extend(small_gaps(source, &finds));
         places.extend(finds.iter().flat_map(|find| trace_places(source, find)));
@@ -87,13 +88,14 @@ fn cut(source: &SharedSource, start: ByteOffset, bytes: u64) -> Option<ByteRange
 }
 
 /// Start and end of the drive, aligned places near its start, and what tables (also damaged ones) point at.
-fn first_places(source: &SharedSource) -> Vec<ByteRange> {
+fn first_places(source: &SharedSource, table: &TableReading) -> Vec<ByteRange> {
     let mut places: Vec<ByteRange> = Vec::new();
     places.extend(cut(source, ByteOffset(0), ALIGNMENT + WIDTH));
     places.extend((2..=DENSE / ALIGNMENT).filter_map(|step| cut(source, ByteOffset(step * ALIGNMENT), WIDTH)));
     places.extend(cut(source, ByteOffset(source.len().saturating_sub(2 * ALIGNMENT)), 2 * ALIGNMENT));
-    let own = (source.sector_size(), table::read(source.as_ref()));
-    for (sector, table) in [own].into_iter().chain(table::read_in_other_size(source)) {
+    let other = table::read_in_other_size(source);
+    let own = std::iter::once((source.sector_size(), table));
+    for (sector, table) in own.chain(other.iter().map(|(sector, table)| (*sector, table))) {
         let copies = [
             &table.mbr.partitions,
             &table.mbr.extended,

@@ -1,23 +1,23 @@
 //! The sweep: finds lost volumes on the surface.
 
 mod compare;
-mod find;
 mod inside;
 mod landmarks;
+mod make;
 mod state;
 mod stored;
 mod surface;
 
+pub use crate::find::{Behind, Find, Grade, outer, readable};
 pub use compare::{RootLook, RootName, rival, root_look};
-pub use find::{Find, Grade, outer, readable};
 pub use state::SweepState;
-pub use stored::Behind;
 
 use std::path::PathBuf;
 use std::time::Instant;
 
 use keel_format::clue::Clues;
-use keel_format::{registry, table};
+use keel_format::registry;
+use keel_format::table::{self, TableReading};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
@@ -69,6 +69,8 @@ pub struct SweepProgress {
 pub struct Sweep {
     /// The finds, by their start.
     pub finds: Vec<Find>,
+    /// What the table places say: read once, for all that goes on from here.
+    pub table: TableReading,
     /// The surface that was looked at, ascending.
     pub looked_at: Vec<ByteRange>,
     /// Places that could not be read.
@@ -131,28 +133,29 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     let mut state =
         options.state.as_deref().and_then(|path| SweepState::load(path, source)).unwrap_or_else(|| SweepState::new(source));
     let mut keeper = Keeper::new(source, options.state.as_deref());
+    let table = table::read(source.as_ref());
     let (mut finds, mut untold) = (Vec::new(), 0);
     if options.reach != Reach::Surface {
-        finds = landmarks::walk(source, &mut state.clues);
+        finds = landmarks::walk(source, &table, &mut state.clues);
         desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: Some(finds.clone()), bad: Vec::new() });
     }
     let ground = match options.reach {
         Reach::Landmarks => Vec::new(),
         Reach::Surface => vec![ByteRange::new(ByteOffset(0), ByteOffset(source.len()))],
         // What the landmarks explain is not read again; all else is.
-        Reach::Doubt => Coverage::of(source, &table::read(source.as_ref()), &finds, &[]).unexplained,
+        Reach::Doubt => Coverage::of(source, &table, &finds, &[]).unexplained,
     };
     let mut cancelled = false;
     if !ground.is_empty() && !desk.cancel().is_cancelled() {
-        cancelled = surface::scan(source, &ground, &mut state, &mut keeper, desk);
-        (finds, untold) = infer(source, &state.clues);
+        cancelled = surface::scan((source, &table), &ground, &mut state, &mut keeper, desk);
+        (finds, untold) = infer(source, &table, &state.clues);
     }
     if desk.cancel().is_cancelled() && !cancelled {
         cancelled = true;
         keeper.save(&state);
     }
     let (looked_at, gpt_remains) = (state.done.ranges().to_vec(), state.clues.gpt_headers);
-    Sweep { finds, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem(), untold }
+    Sweep { finds, table, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem(), untold }
 }
 
 /// The most volumes that are told. A drive full of images of drives has some hundreds.
@@ -160,7 +163,7 @@ const MOST_TOLD: usize = 1024;
 
 /// Finds from clues: every format infers, nested images are told apart, ids go by start. Where more volumes are inferred than are told
 /// the best are, and how many are not is the second answer.
-fn infer(source: &SharedSource, clues: &Clues) -> (Vec<Find>, usize) {
+fn infer(source: &SharedSource, table: &TableReading, clues: &Clues) -> (Vec<Find>, usize) {
     let mut tidy = clues.clone();
     tidy.tidy();
     tidy.thin_leads();
@@ -171,7 +174,7 @@ fn infer(source: &SharedSource, clues: &Clues) -> (Vec<Find>, usize) {
         found.truncate(MOST_TOLD);
     }
     let found = keel_format::former::told_apart(source, &tidy, &found);
-    (find::make(source, found), untold)
+    (make::make(source, table, found), untold)
 }
 
 /// Bytes a second.

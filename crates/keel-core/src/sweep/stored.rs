@@ -4,51 +4,12 @@
 use std::ops::ControlFlow;
 
 use keel_format::{Deleted, Geometry, NodeKind};
-use keel_source::{ByteOffset, SectorCount, SharedSource, size_decimal};
-use serde::Serialize;
+use keel_source::{ByteOffset, SectorCount, SharedSource};
 
-use super::Find;
+use crate::find::{Behind, Find};
 
 /// The most files that are counted.
 const MOST_FILES: u64 = 200_000;
-
-/// What lies behind the end of the drive.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Behind {
-    /// Length that the volume was made with, in bytes.
-    pub made_bytes: u64,
-    /// Bytes of the volume that lie behind the end.
-    pub missing_bytes: u64,
-    /// Files that lie wholly before the end.
-    pub whole_files: u64,
-    /// Files that lose something.
-    pub cut_files: u64,
-    /// True where the drive was shown to store less than it claims: the rest is nowhere. Else the image or the drive is
-    /// shorter than what it held, and the rest may be elsewhere.
-    pub is_nowhere: bool,
-    /// Why the volume cannot be fitted; none where it was.
-    pub why: Option<String>,
-}
-
-impl Behind {
-    /// What became of the volume, as a sentence.
-    #[must_use]
-    pub fn sentence(&self) -> String {
-        let made = size_decimal(self.made_bytes);
-        let end = if self.is_nowhere { "true end" } else { "end" };
-        let files = format!("files wholly before the {end}: {}, files that lose something: {}", self.whole_files, self.cut_files);
-        match (&self.why, self.is_nowhere) {
-            (None, _) => {
-                format!("made with {made}, more than the drive stores; what it uses lies before the {end}: {files}")
-            }
-            (Some(why), true) => format!("made with {made}, more than the drive stores; {why}; {files}: take them out"),
-            (Some(why), false) => {
-                let missing = size_decimal(self.missing_bytes);
-                format!("reaches {} bytes ({missing} of {made}) behind the end of the drive: {why}; {files}", self.missing_bytes)
-            }
-        }
-    }
-}
 
 /// Why nothing is fitted where the rest may be somewhere.
 const CUT_SHORT: &str = "an image that was cut short, or a drive that does not show all of itself; its entry stays as it is";
@@ -79,7 +40,7 @@ pub(super) fn fit(source: &SharedSource, finds: &mut [Find]) {
 /// The geometry of `find` in `room` bytes, or why there is none. The files are counted either way.
 fn fitted(source: &SharedSource, find: &Find, room: u64, behind: &mut Behind) -> Result<Geometry, String> {
     let volume =
-        crate::files::open(source, find).map_err(|error| format!("it cannot be looked into: {}", crate::chain(&error)))?;
+        crate::find::open(source, find).map_err(|error| format!("it cannot be looked into: {}", crate::chain(&error)))?;
     let mut counted = 0;
     let walked = volume.walk(Deleted::Hide, &mut |found| {
         if found.entry.kind == NodeKind::Directory {

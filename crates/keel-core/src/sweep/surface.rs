@@ -6,6 +6,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use keel_format::clue::Clues;
+use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::state::Keeper;
@@ -27,6 +28,7 @@ const SAVE: Duration = Duration::from_secs(3);
 
 struct Shared<'a> {
     source: &'a SharedSource,
+    table: &'a TableReading,
     segments: &'a [ByteRange],
     next: AtomicUsize,
     stop: AtomicBool,
@@ -35,7 +37,7 @@ struct Shared<'a> {
 
 /// Scans what of `ground` is left; answers whether it was cancelled. Holes are skipped.
 pub(super) fn scan(
-    source: &SharedSource,
+    (source, table): (&SharedSource, &TableReading),
     ground: &[ByteRange],
     state: &mut SweepState,
     keeper: &mut Keeper<'_>,
@@ -46,6 +48,7 @@ pub(super) fn scan(
     let total: u64 = ground.iter().map(|range| range.len()).sum();
     let shared = Shared {
         source,
+        table,
         segments: &segments,
         next: AtomicUsize::new(0),
         stop: AtomicBool::new(false),
@@ -152,7 +155,7 @@ fn watch(
         let mut finds: Option<Vec<Find>> = None;
         if let Some(clues) = snapshot {
             leads = clues.leads();
-            finds = Some(infer(shared.source, &clues).0);
+            finds = Some(infer(shared.source, shared.table, &clues).0);
             inferred = Instant::now();
         }
         desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad });

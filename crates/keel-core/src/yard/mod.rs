@@ -1,7 +1,5 @@
 //! The yard: the drives on the bench.
 
-pub mod intake;
-
 use std::fs;
 use std::path::{Path, PathBuf};
 

@@ -7,32 +7,25 @@ use std::ops::ControlFlow;
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
-use super::check;
 use super::directory::entries;
-use super::groups::inode_table;
-use super::layout::{BG_BLOCK_UNINIT, BG_INODE_UNINIT, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT};
+use super::groups::copies_in;
+use super::layout::{BG_BLOCK_UNINIT, BG_INODE_UNINIT, ROOT_INODE, RawSuperblock, SUPERBLOCK_AT, inode_table};
 use super::read::Takes;
+use super::scan::{FIRST_INODE, MOST_SCANNED, each_inode};
 use super::{ExtGeometry, ExtVolume, Inode, RawName};
 use crate::clue::Clues;
-use crate::device::step;
 use crate::former::{Former, Host, told};
 use crate::remnant::{Forest, Remnant};
 use crate::{Entry, Existence, FormatError, FoundVolume, Geometry, NodeId, NodeKind, View, Volume, read_bytes};
 
 /// The most folders of one volume.
 const MOST_FOLDERS: usize = 65_536;
-/// The most inodes that are looked at for folders: tables of 1 GiB with inodes of 256 bytes.
-pub(super) const MOST_SCANNED: u64 = 4 << 20;
 /// The most copies of superblocks that are looked at.
 const MOST_COPIES: usize = 4096;
 /// The most groups whose inode tables are asked for.
 const MOST_GROUPS: u32 = 65_536;
 /// The most inodes of an older generation that are looked at for files that no folder names.
 const MOST_LOOSE: u64 = 1 << 18;
-/// Bytes of an inode table that are read at once.
-const STEP: u64 = 256 << 10;
-/// Inodes below this one are the file system's own.
-pub(super) const FIRST_INODE: u32 = 11;
 
 /// A folder that is left: its own inode and the block that it begins with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -143,7 +136,7 @@ pub(crate) fn set_aside(source: SharedSource, geometry: ExtGeometry) -> RangeSet
             geometry.block_at(u64::from(block.get())).into_iter().for_each(|at| ground.add(ByteRange::sized(at, unit)));
         }
         // Blocks that are reserved for more descriptors stand behind those in use.
-        if let Some(copies) = check::copies_in(&volume, group) {
+        if let Some(copies) = copies_in(&volume, group) {
             let (at, end) = (ByteOffset(copies.start * unit), copies.end * unit);
             let written = (u64::from(geometry.groups()) * u64::from(geometry.descriptor_bytes)).div_ceil(unit) * unit + unit;
             ground.add(ByteRange::sized(at + written, end.saturating_sub(at.0 + written)));
@@ -281,38 +274,6 @@ impl Gathered {
             let own = (entry.kind == NodeKind::Directory).then_some(name.inode);
             self.below.extend(own.filter(|_| name.present));
             self.forest.add(u64::from(folder), entry, own.map(u64::from));
-        }
-    }
-}
-
-/// Hands every inode among the first `most` that is in use and the volume's own to `each`.
-pub(super) fn each_inode(volume: &ExtVolume, most: u64, each: &mut dyn FnMut(Inode)) {
-    let geometry = volume.geometry();
-    let size = u64::from(geometry.inode_bytes.max(128));
-    let mut left = most;
-    for group in 0..geometry.groups() {
-        if step(volume.source().as_ref(), geometry.descriptor_at(group), "group descriptor", 1).is_err() {
-            break;
-        }
-        let table = volume.best_descriptor(group).ok().and_then(|raw| geometry.block_at(inode_table(&raw)));
-        let Some(at) = table else { continue };
-        let count = u64::from(geometry.inodes_per_group).min(left);
-        left -= count;
-        for first in (0..count).step_by((STEP / size).max(1) as usize) {
-            let taken = (STEP / size).max(1).min(count - first);
-            let len = usize::try_from(taken * size).unwrap_or(0);
-            let place = at + first * size;
-            let Ok((bytes, _)) = crate::read_lenient(volume.source().as_ref(), place, len, "inode table") else { continue };
-            for (index, one) in bytes.chunks_exact(size as usize).enumerate().filter(|(_, one)| one.iter().any(|byte| *byte != 0))
-            {
-                let number = u64::from(group) * u64::from(geometry.inodes_per_group) + first + index as u64 + 1;
-                let Ok(number) = u32::try_from(number) else { continue };
-                let inode = Inode::parse(number, place + index as u64 * size, one.to_vec()).ok();
-                inode.filter(|inode| volume.owns(inode)).into_iter().for_each(&mut *each);
-            }
-        }
-        if left == 0 {
-            break;
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use keel_source::ByteOffset;
 
-use super::layout::{RO_COMPAT_GDT_CSUM, RawDescriptor, crc32c};
+use super::layout::{INCOMPAT_META_BG, RO_COMPAT_GDT_CSUM, RawDescriptor, crc32c, inode_table};
 use super::read::Takes;
 use super::{ExtGeometry, ExtVolume};
 use crate::{Finding, FormatError, Severity, View};
@@ -125,8 +125,36 @@ fn crc16(bytes: &[u8]) -> u16 {
     })
 }
 
-/// First block of a group's inode table.
-#[must_use]
-pub(super) fn inode_table(raw: &RawDescriptor) -> u64 {
-    u64::from(raw.bg_inode_table_lo.get()) | u64::from(raw.bg_inode_table_hi.get()) << 32
+/// Blocks of the metadata of group `group`: its bitmaps and inode table, wherever they stand, and what stands at its beginning.
+pub(super) fn metadata(volume: &ExtVolume, group: u32) -> Vec<std::ops::Range<u64>> {
+    let geometry = volume.geometry();
+    let table =
+        (u64::from(geometry.inodes_per_group) * u64::from(geometry.inode_bytes)).div_ceil(u64::from(geometry.block_bytes));
+    let table = table.min(u64::from(geometry.blocks_per_group));
+    let Ok(raw) = volume.best_descriptor(group) else { return Vec::new() };
+    let bitmaps = [
+        u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32,
+        u64::from(raw.bg_inode_bitmap_lo.get()) | u64::from(raw.bg_inode_bitmap_hi.get()) << 32,
+    ];
+    let first = inode_table(&raw);
+    let own = bitmaps.map(|block| block..block + 1).into_iter().chain(std::iter::once(first..first + table));
+    // With blocks of 1024 bytes and bigalloc, the first one is the boot block.
+    let boot = (group == 0 && geometry.first_data_block == 0 && geometry.block_bytes == 1024).then_some(0..1);
+    own.chain(copies_in(volume, group)).chain(boot).collect()
+}
+
+/// Blocks of group `group` that hold a copy of the superblock and of the descriptors, and those that are reserved behind them.
+pub(super) fn copies_in(volume: &ExtVolume, group: u32) -> Option<std::ops::Range<u64>> {
+    let geometry = volume.geometry();
+    let per_block = (geometry.block_bytes / u32::from(geometry.descriptor_bytes)).max(1);
+    let first = geometry.first_block(group);
+    let has = geometry.has_superblock(group);
+    if geometry.incompat & INCOMPAT_META_BG != 0 && group / per_block >= geometry.first_meta_bg {
+        // In a meta group the first, the second and the last group keep its block of descriptors.
+        let keeps = matches!(group % per_block, 0 | 1) || group % per_block == per_block - 1;
+        let blocks = u64::from(has) + u64::from(keeps);
+        return (blocks > 0).then_some(first..first + blocks);
+    }
+    let reserved = volume.superblock().map_or(0, |raw| u64::from(raw.s_reserved_gdt_blocks.get()));
+    has.then(|| first..first + 1 + u64::from(geometry.groups().div_ceil(per_block)) + reserved)
 }

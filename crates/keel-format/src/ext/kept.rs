@@ -10,18 +10,14 @@ use zerocopy::FromZeros;
 use zerocopy::little_endian::U32;
 
 use super::directory::{RawName, entries};
-use super::former::{MOST_SCANNED, each_inode};
-use super::groups::inode_table;
 use super::inode::stored;
-use super::layout::{FLAG_EXTENTS, RawInode};
+use super::layout::{FLAG_EXTENTS, RawInode, inode_table};
+use super::read::Earlier;
+use super::scan::{MOST_SCANNED, each_inode};
 use super::{ExtVolume, Inode, journal};
 use crate::pages::Pages;
 use crate::replay::{Newer, Replayed};
 use crate::{Entry, Finding, NodeKind, Severity};
-
-/// Blocks of the volume, each with the states that the journal keeps of it, the latest first: number of the transaction, and where
-/// its bytes stand.
-pub(super) type Earlier = BTreeMap<u64, Vec<(u32, ByteOffset)>>;
 
 /// `s_jnl_backup_type`: the superblock keeps `i_block` and the size of the journal's inode.
 const BACKUP_OF_BLOCKS: u8 = 1;

@@ -507,3 +507,9 @@ pub const FLAG_ENCRYPT: u32 = 0x800;
 pub const FLAG_EXTENTS: u32 = 0x8_0000;
 /// `i_flags`: the content is kept inside the inode.
 pub const FLAG_INLINE_DATA: u32 = 0x1000_0000;
+
+/// First block of a group's inode table.
+#[must_use]
+pub(super) fn inode_table(raw: &RawDescriptor) -> u64 {
+    u64::from(raw.bg_inode_table_lo.get()) | u64::from(raw.bg_inode_table_hi.get()) << 32
+}

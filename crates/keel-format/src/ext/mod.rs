@@ -14,6 +14,8 @@ pub mod layout;
 mod map;
 pub mod mend;
 mod read;
+mod scan;
+mod volume;
 mod witness;
 
 #[cfg(test)]

@@ -1,25 +1,21 @@
 //! The tree and the files of an ext volume.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::sync::{Arc, OnceLock};
 
-use keel_source::{Budget, ByteOffset, SharedSource};
+use keel_source::{ByteOffset, SharedSource};
 
 use super::directory::{RawName, entries};
-use super::groups::inode_table;
-use super::kept::Earlier;
 use super::layout::{
-    BG_INODE_UNINIT, FLAG_ENCRYPT, FLAG_INDEX, INCOMPAT_INLINE_DATA, INCOMPAT_RECOVER, ROOT_INODE, RawDescriptor, RawSuperblock,
-    SUPERBLOCK_AT,
+    BG_INODE_UNINIT, FLAG_INDEX, INCOMPAT_INLINE_DATA, INCOMPAT_RECOVER, ROOT_INODE, RawDescriptor, RawSuperblock, SUPERBLOCK_AT,
+    inode_table,
 };
 use super::{ExtGeometry, Inode, journal};
-use crate::device::hold;
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind,
-    Problem, Repair, Severity, StreamInfo, StreamReader, Times, View, Volume, VolumeSummary, WalkEntry, tree,
+    Deleted, Entry, Existence, Finding, FormatError, NodeId, NodeKind, Problem, Severity, Times, View, Volume, VolumeSummary,
 };
 
 /// The largest directory that is read, in bytes.
@@ -28,6 +24,10 @@ const LARGEST_DIRECTORY: u64 = 1 << 30;
 const MOST_FINDINGS: usize = 200;
 /// Set in the number of a node whose directory entry was deleted.
 const DELETED_NODE: u64 = 1 << 63;
+
+/// Blocks of the volume, each with the states that the journal keeps of it, the latest first: number of the transaction, and where
+/// its bytes stand.
+pub(super) type Earlier = BTreeMap<u64, Vec<(u32, ByteOffset)>>;
 
 /// Which inodes a volume takes for its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,7 +46,7 @@ pub(super) enum Takes {
 pub struct ExtVolume {
     pub(super) pages: Pages,
     pub(super) geometry: ExtGeometry,
-    summary: VolumeSummary,
+    pub(super) summary: VolumeSummary,
     pub(super) replay: Vec<Finding>,
     pending: bool,
     replayed: Vec<u64>,
@@ -275,7 +275,7 @@ impl ExtVolume {
         byte.is_none_or(|byte| byte >> (inside % 8) & 1 == 1)
     }
 
-    fn live_inode(&self, node: NodeId) -> Result<Inode, FormatError> {
+    pub(super) fn live_inode(&self, node: NodeId) -> Result<Inode, FormatError> {
         let number = u32::try_from(node.0 & !DELETED_NODE)
             .map_err(|_| FormatError::value("inode", ByteOffset(0), "number", node.0, "a number of 32 bits"))?;
         let inode = self.inode(number)?;
@@ -366,7 +366,7 @@ impl ExtVolume {
     }
 }
 
-fn superblock(pages: &Pages, geometry: &ExtGeometry) -> Option<RawSuperblock> {
+pub(super) fn superblock(pages: &Pages, geometry: &ExtGeometry) -> Option<RawSuperblock> {
     let places = std::iter::once(0).chain(geometry.backup_groups().into_iter().take(8));
     places.map(|group| geometry.superblock_at(group)).find_map(|at| {
         let bytes = pages.bytes(at, 1024, "superblock").ok()?;
@@ -385,145 +385,4 @@ fn text_of(field: &[u8]) -> Option<String> {
     let end = field.iter().position(|byte| *byte == 0).unwrap_or(field.len());
     let text = String::from_utf8_lossy(field.get(..end).unwrap_or_default()).into_owned();
     Some(text).filter(|text| !text.is_empty())
-}
-
-impl Volume for ExtVolume {
-    fn summary(&self) -> &VolumeSummary {
-        &self.summary
-    }
-
-    fn root(&self) -> NodeId {
-        NodeId(u64::from(ROOT_INODE))
-    }
-
-    fn list(
-        &self,
-        dir: NodeId,
-        deleted: Deleted,
-        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
-    ) -> Result<Vec<Finding>, FormatError> {
-        let inode = self.live_inode(dir)?;
-        if inode.kind() != Some(NodeKind::Directory) {
-            return Err(FormatError::new("inode", inode.at, Problem::Missing("directory of that number")));
-        }
-        let mut listed: HashSet<(u32, Vec<u8>)> = HashSet::new();
-        let _while = self.pages.source().budget().map(Budget::passing);
-        let mut stopped = false;
-        let findings = self.names(&inode, &mut |name| {
-            let shown = (name.present || deleted == Deleted::Show) && name.name != b"." && name.name != b"..";
-            let Some(entry) = self.entry(&name).filter(|_| shown) else { return ControlFlow::Continue(()) };
-            if deleted == Deleted::Show {
-                // What was listed is kept in mind; where that does not fit the listing ends, and says so.
-                let bytes = (name.name.len() + size_of::<(u32, Vec<u8>)>()) as u64;
-                if hold(self.pages.source().as_ref(), inode.at, "directory", bytes).is_err() {
-                    stopped = true;
-                    return ControlFlow::Break(());
-                }
-                listed.insert((name.inode, name.name));
-            }
-            let flow = each(entry);
-            stopped = flow.is_break();
-            flow
-        })?;
-        if deleted == Deleted::Show && !stopped {
-            self.former_names(&inode, &mut listed, each);
-        }
-        Ok(findings)
-    }
-
-    fn walk(
-        &self,
-        deleted: Deleted,
-        each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
-    ) -> Result<Vec<Finding>, FormatError> {
-        tree::walk(self, self.pages.source().as_ref(), &|entry| Ok(entry.id.0), deleted, each)
-    }
-
-    fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
-        let inode = self.live_inode(file)?;
-        let mut streams = vec![StreamInfo { name: String::new(), bytes: inode.bytes(), storage: inode.storage() }];
-        let kept = super::attributes::read(&self.pages, &self.geometry, &inode);
-        streams.extend(kept.into_iter().map(|found| StreamInfo {
-            name: found.name,
-            bytes: found.value.len() as u64,
-            storage: "resident",
-        }));
-        Ok(streams)
-    }
-
-    fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
-        let inode = self.live_inode(file)?;
-        if !stream.is_empty() {
-            let found =
-                super::attributes::read(&self.pages, &self.geometry, &inode).into_iter().find(|found| found.name == stream);
-            let missing = FormatError::new("inode", inode.at, Problem::Missing("stream of that name"));
-            return found.map(|found| Box::new(MemoryStream(found.value)) as Box<dyn StreamReader>).ok_or(missing);
-        }
-        if inode.has_flag(FLAG_ENCRYPT) {
-            return Err(FormatError::new("inode", inode.at, Problem::Coding("the content is encrypted")));
-        }
-        if let Some(content) = inode.inline() {
-            return Ok(Box::new(MemoryStream(content)));
-        }
-        let bytes = inode.bytes();
-        let extents = inode.extents(&self.pages, &self.geometry)?;
-        Ok(Box::new(ExtentStream::new(Arc::clone(self.pages.source()), extents, bytes, bytes)))
-    }
-
-    fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
-        self.live_inode(file)?.extents(&self.pages, &self.geometry)
-    }
-
-    fn mode(&self, node: NodeId) -> Option<u32> {
-        self.live_inode(node).ok().map(|inode| u32::from(inode.raw.i_mode.get()) & 0o7777)
-    }
-
-    fn allocation(&self) -> Option<Allocation> {
-        super::check::allocation(self)
-    }
-
-    fn claims(&self, each: &mut dyn FnMut(&str, &[Extent])) -> Result<(), FormatError> {
-        super::check::claims(self, each);
-        Ok(())
-    }
-
-    fn mark(&self, allocation: &Allocation, units: &[std::ops::Range<u64>], used: bool) -> Vec<Repair> {
-        super::check::marked(self, allocation, units, used)
-    }
-
-    fn rules(&self) -> Vec<Checked> {
-        super::check::rules(self)
-    }
-
-    fn examine(&self) -> Vec<Finding> {
-        let mut findings = self.replay.clone();
-        if let Some(raw) = superblock(&self.pages, &self.geometry)
-            && raw.s_state.get() & 2 != 0
-        {
-            let what = "the operating system noted errors on this volume";
-            findings.push(Finding::at(Severity::Doubt, ByteOffset(SUPERBLOCK_AT + 58), what, "bit 1 of s_state is set"));
-        }
-        self.examine_groups(&mut findings);
-        match self.inode(ROOT_INODE) {
-            Ok(root) if !root.checksum_holds(&self.geometry) => {
-                let what = "the checksum of the root directory's inode does not hold";
-                findings.push(Finding::at(Severity::Doubt, root.at, what, "CRC-32C over the inode"));
-            }
-            Ok(root) => match self.names(&root, &mut |_| ControlFlow::Continue(())) {
-                Ok(more) => findings.extend(more),
-                Err(error) => {
-                    findings.push(Finding::at(
-                        Severity::Broken,
-                        error.at,
-                        "the root directory cannot be read",
-                        error.to_string(),
-                    ));
-                }
-            },
-            Err(error) => {
-                findings.push(Finding::at(Severity::Broken, error.at, "the root inode cannot be read", error.to_string()));
-            }
-        }
-        findings
-    }
 }

@@ -105,6 +105,16 @@ pub(super) fn key_of(key: &[u8]) -> Option<OverflowKey> {
     Some((u32::from_be_bytes(*file), kind, u32::from_be_bytes(*block)))
 }
 
+impl HfsGeometry {
+    /// Where `fork` stands by the eight extents that the header keeps of it. What leads out of the volume ends them.
+    #[must_use]
+    pub fn extents_of(&self, fork: &Fork) -> Vec<Extent> {
+        let mut builder = Builder::new(self);
+        let _ = fork.extents.iter().all(|(start, count)| builder.add(*start, *count));
+        builder.extents
+    }
+}
+
 /// Extents of a fork as they come.
 pub(super) struct Builder<'a> {
     geometry: &'a HfsGeometry,

@@ -207,14 +207,6 @@ impl HfsGeometry {
         (block < self.total_blocks).then(|| ByteOffset(u64::from(block) * u64::from(self.block_bytes)))
     }
 
-    /// Where `fork` stands by the eight extents that the header keeps of it. What leads out of the volume ends them.
-    #[must_use]
-    pub fn extents_of(&self, fork: &Fork) -> Vec<crate::Extent> {
-        let mut builder = super::forks::Builder::new(self);
-        let _ = fork.extents.iter().all(|(start, count)| builder.add(*start, *count));
-        builder.extents
-    }
-
     /// Where the alternate volume header stands, in bytes of the volume.
     #[must_use]
     pub fn alternate_at(&self) -> ByteOffset {

@@ -1,7 +1,7 @@
 //! APFS: the container superblock in block 0, and newer ones in the checkpoint descriptor area. Source: "Apple File
 //! System Reference"; little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{Holds, KindFacts, MbrTypes, Promise};
 use crate::table::gpt::APFS;
 use keel_source::{ByteOffset, Source};

@@ -1,7 +1,7 @@
 //! Btrfs: the superblock at 64 KiB and its mirrors at 64 MiB and 256 GiB. Source: the Btrfs documentation, "On-disk
 //! Format"; little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{Driver, KindFacts, MbrTypes};
 use crate::table::gpt::LINUX;
 use keel_source::{ByteOffset, Source};

@@ -1,7 +1,7 @@
 //! The journal of an ext volume on a partition of its own: a superblock of ext with `INCOMPAT_JOURNAL_DEV`, and in the block
 //! behind it that of the journal. Source: the kernel's `ext4.rst`, "Journal (jbd2)", external journals.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{KindFacts, MbrTypes};
 use crate::table::gpt::{BASIC_DATA, LINUX};
 use keel_source::{ByteOffset, Source};

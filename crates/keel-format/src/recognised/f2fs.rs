@@ -1,7 +1,7 @@
 //! F2FS: two superblocks, in the first and second block. Source: the kernel's documentation of the format;
 //! little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{KindFacts, MbrTypes};
 use crate::table::gpt::LINUX;
 use keel_source::{ByteOffset, Source};

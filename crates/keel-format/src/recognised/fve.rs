@@ -1,7 +1,7 @@
 //! Encrypted NTFS (full volume encryption): the boot sector and three metadata blocks that name one another's places.
 //! Little-endian.
 
-use super::kind::{CLOSED, ENCRYPTED};
+use super::closed::{CLOSED, ENCRYPTED};
 use crate::kind::KindFacts;
 use keel_source::{ByteOffset, Source};
 

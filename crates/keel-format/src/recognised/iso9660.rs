@@ -1,6 +1,6 @@
 //! ISO 9660: the primary volume descriptor, 16 sectors of 2048 bytes into the volume. Source: ECMA-119.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{Holds, KindFacts, MbrTypes};
 use std::collections::BTreeSet;
 

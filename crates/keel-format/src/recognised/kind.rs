@@ -2,33 +2,10 @@
 
 use keel_source::{ByteOffset, RangeSet, SharedSource};
 
+use super::closed::NOT_READ;
 use super::{KnownGeometry, mend};
 use crate::geometry::FormatGeometry;
-use crate::kind::{Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise};
-use crate::table::gpt::BASIC_DATA;
 use crate::{Compute, FormatError, Geometry, Problem, Structure, Volume, VolumeKind};
-
-/// Why an encrypted volume is closed.
-pub(super) const ENCRYPTED: &str = "the volume is encrypted: it opens with its key, once its entry is back";
-/// Why most of these kinds are closed.
-const NOT_READ: &str = "volumes of this kind are recognised, with start and length, and not read yet";
-
-/// A kind that is recognised and not read; what differs is said by each.
-pub(super) const CLOSED: KindFacts = KindFacts {
-    word: "",
-    letters: "",
-    texture: "▒▒",
-    mbr: MbrTypes::new(0x07, &[]),
-    gpt: (BASIC_DATA, &[]),
-    apm: &[],
-    promised: Promise::None,
-    drivers: &[],
-    alike: &[],
-    closed: Some(NOT_READ),
-    deleted: KeptOfDeleted::NOTHING,
-    uncut: "what such a volume holds cannot be told: it cannot be cut here",
-    holds: Holds::Files,
-};
 
 impl FormatGeometry for KnownGeometry {
     fn kind(&self) -> VolumeKind {

@@ -1,7 +1,7 @@
 //! LUKS: the header of an encrypted volume, and the second one of LUKS2. Source: "LUKS On-Disk Format Specification"
 //! and "LUKS2 On-Disk Format Specification"; big-endian. The length of the volume is not recorded.
 
-use super::kind::{CLOSED, ENCRYPTED};
+use super::closed::{CLOSED, ENCRYPTED};
 use crate::kind::{Holds, KindFacts, MbrTypes};
 use crate::table::gpt::LINUX_LUKS;
 use keel_source::{ByteOffset, Source};

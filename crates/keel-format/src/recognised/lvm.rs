@@ -1,6 +1,6 @@
 //! LVM2: the label of a physical volume, in one of its first four sectors. Little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{Holds, KindFacts, MbrTypes};
 use crate::table::gpt::{LINUX, LINUX_LVM};
 use keel_source::{ByteOffset, Source};

@@ -3,6 +3,7 @@
 
 pub(crate) mod apfs;
 pub(crate) mod btrfs;
+mod closed;
 pub(crate) mod ext_journal;
 pub(crate) mod f2fs;
 pub(crate) mod fve;

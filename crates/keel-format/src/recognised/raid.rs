@@ -1,6 +1,6 @@
 //! Linux RAID members: superblocks of versions 0.90 and 1.x. Source: the kernel's `md_p.h`; little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{Holds, KindFacts, MbrTypes};
 use crate::table::gpt::{LINUX, LINUX_RAID};
 use keel_source::{ByteOffset, Source};

@@ -1,6 +1,6 @@
 //! ReFS: the volume boot record at the start and its copy in the last sector. Little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::KindFacts;
 use keel_source::{ByteOffset, Source};
 

@@ -1,6 +1,6 @@
 //! Linux swap space: a header whose mark ends its first page. Source: the kernel's `union swap_header`; little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{KindFacts, MbrTypes};
 use crate::table::gpt::LINUX_SWAP;
 use keel_source::{ByteOffset, Source};

@@ -1,6 +1,6 @@
 //! UDF: anchors, at block 256 and at the end, lead to the volume descriptors. Source: ECMA-167, part 3; little-endian.
 
-use super::kind::CLOSED;
+use super::closed::CLOSED;
 use crate::kind::{Holds, KindFacts};
 use keel_source::{ByteOffset, Source};
 

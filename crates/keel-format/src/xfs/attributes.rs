@@ -5,9 +5,8 @@ use std::collections::HashSet;
 
 use keel_source::ByteOffset;
 
-use super::inode::Fork;
 use super::layout::FORMAT_LOCAL;
-use super::map::{block_at, fork_map};
+use super::map::{Fork, block_at, fork_map};
 use super::{Inode, XfsGeometry};
 use crate::file_map::FileMap;
 use crate::pages::Pages;

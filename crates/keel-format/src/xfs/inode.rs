@@ -8,6 +8,7 @@ use super::layout::{
     DIFLAG_REALTIME, DIFLAG2_BIGTIME, DIFLAG2_NREXT64, FORMAT_BTREE, FORMAT_EXTENTS, FORMAT_LOCAL, INODE_V2, INODE_V3, RawInode,
     RawTime, checksum_holds,
 };
+use super::map::Fork;
 use super::{XfsGeometry, map};
 use crate::file_map::FileMap;
 use crate::pages::Pages;
@@ -33,19 +34,6 @@ pub struct Inode {
     /// Its fields; what an older version does not keep is zero.
     pub raw: RawInode,
     bytes: Vec<u8>,
-}
-
-/// A fork of an inode: content or attributes.
-#[derive(Debug, Clone, Copy)]
-pub struct Fork<'a> {
-    /// `di_format` or `di_aformat`.
-    pub format: u8,
-    /// Its bytes inside the inode.
-    pub bytes: &'a [u8],
-    /// Where they stand in the volume.
-    pub at: ByteOffset,
-    /// Count of extents.
-    pub extents: u64,
 }
 
 impl Inode {

@@ -5,13 +5,25 @@ use std::ops::ControlFlow;
 
 use keel_source::{Budget, ByteOffset};
 
-use super::inode::Fork;
 use super::layout::{FORMAT_BTREE, FORMAT_EXTENTS};
 use super::{XfsGeometry, tree};
 use crate::device::hold;
 use crate::file_map::{EXTENT_BYTES, FileMap, FileMapBuilder};
 use crate::pages::Pages;
 use crate::{FormatError, Problem, View};
+
+/// A fork of an inode: content or attributes.
+#[derive(Debug, Clone, Copy)]
+pub struct Fork<'a> {
+    /// `di_format` or `di_aformat`.
+    pub format: u8,
+    /// Its bytes inside the inode.
+    pub bytes: &'a [u8],
+    /// Where they stand in the volume.
+    pub at: ByteOffset,
+    /// Count of extents.
+    pub extents: u64,
+}
 
 /// Bytes of an extent as stored.
 pub(super) const RECORD: usize = 16;

@@ -13,6 +13,7 @@ mod map;
 mod mend;
 mod read;
 mod tree;
+mod volume;
 mod witness;
 
 #[cfg(test)]
@@ -21,7 +22,8 @@ mod tests;
 pub use directory::{RawName, block_entries, short_entries};
 pub use former::FormerXfs;
 pub(crate) use former::{former, open, open_former, set_aside};
-pub use inode::{Fork, Inode};
+pub use inode::Inode;
 pub use layout::XfsGeometry;
+pub use map::Fork;
 pub use read::XfsVolume;
 pub use witness::{SuperClue, XfsClues, boot_sector, infer, is_marked, look};

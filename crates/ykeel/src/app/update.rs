@@ -2,10 +2,10 @@
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use keel_core::fathom::Method;
+use keel_core::intake::{CHECKS, Outcome, SYMPTOMS};
 use keel_core::leave::Confirmation;
 use keel_core::plan::Direction;
 use keel_core::sweep::{Reach, rival};
-use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
 use keel_core::yard::takes_yes;
 use keel_format::table::Scheme;
 use keel_format::{NodeKind, Take, Version};

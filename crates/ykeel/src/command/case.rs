@@ -4,7 +4,7 @@ use std::path::Path;
 
 use keel_core::CoreError;
 use keel_core::case::{self, Case};
-use keel_core::yard::intake::{self, CHECKS, Check, KNOWN_ERRORS, Outcome, SYMPTOMS};
+use keel_core::intake::{self, CHECKS, Check, KNOWN_ERRORS, Outcome, SYMPTOMS};
 use keel_source::{OpenOptions, printable};
 use serde::Serialize;
 

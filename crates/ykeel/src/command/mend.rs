@@ -10,7 +10,7 @@ use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
 use keel_core::sweep::{Find, Reach, Sweep};
-use keel_format::{Compute, Take, table};
+use keel_format::{Compute, Take};
 use keel_source::{SharedSource, printable, size_decimal};
 use serde::Serialize;
 
@@ -42,10 +42,10 @@ struct AppliedDocument {
 pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
     let swept = sweep(&source, Reach::Doubt)?;
-    let table = table::read(source.as_ref());
-    let layout = layout::settle(&source, &table, &swept.finds, &choices(&args.choices, &swept.finds)?);
+    let table = &swept.table;
+    let layout = layout::settle(&source, table, &swept.finds, &choices(&args.choices, &swept.finds)?);
     let Wrap(only): Wrap<mend::Only> = args.only.into();
-    let staged = mend::stage(&source, &table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
+    let staged = mend::stage(&source, table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
     let edits = staged.edits.clone();
     let ground = Ground::ask(&source, &cancel(), &mut |_| {});
     let now = ladder::examine_on(&ground, &source, &swept, &cancel());

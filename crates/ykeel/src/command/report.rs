@@ -93,9 +93,9 @@ fn head(source: &SharedSource) -> Head {
 }
 
 fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
-    let table = table::read(source.as_ref());
-    let layout = layout::settle(source, &table, &swept.finds, &Choices::default());
-    let edits = mend::stage(source, &table, &swept.finds, &layout, &mend::Only::All.into()).edits;
+    let table = &swept.table;
+    let layout = layout::settle(source, table, &swept.finds, &Choices::default());
+    let edits = mend::stage(source, table, &swept.finds, &layout, &mend::Only::All.into()).edits;
     let view: SharedSource = Arc::new(mend::overlay(source, &edits));
     let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
         table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()
@@ -105,7 +105,7 @@ fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
         bytes: source.identity().bytes.max(source.len()),
         stored: (source.len() < source.identity().bytes).then_some(source.len()),
         lanes: vec![
-            Lane { name: "now", blocks: entries(&table) },
+            Lane { name: "now", blocks: entries(table) },
             Lane { name: "found", blocks: found.collect() },
             Lane { name: "plan", blocks: entries(&table::read(view.as_ref())) },
         ],

@@ -3,7 +3,7 @@
 use keel_core::coverage::Coverage;
 use keel_core::layout::{self, Layout};
 use keel_core::sweep::{Behind, Find, Reach};
-use keel_format::{VolumeKind, Witness, table};
+use keel_format::{VolumeKind, Witness};
 use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, size_decimal};
 use serde::Serialize;
 
@@ -78,9 +78,9 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
     let source = open(args)?;
     let Wrap(reach): Wrap<Reach> = reach.into();
     let swept = sweep(&source, reach)?;
-    let table = table::read(source.as_ref());
-    let layout = layout::settle(&source, &table, &swept.finds, &choices(choice, &swept.finds)?);
-    let coverage = Coverage::of(&source, &table, &swept.finds, &swept.looked_at);
+    let table = &swept.table;
+    let layout = layout::settle(&source, table, &swept.finds, &choices(choice, &swept.finds)?);
+    let coverage = Coverage::of(&source, table, &swept.finds, &swept.looked_at);
     if args.json {
         let finds = swept.finds.iter().map(document).collect();
         let traces = swept.traces().into_iter().map(|find| find.id.as_str()).collect();

@@ -1,6 +1,6 @@
 //! The intake in the Yard: what was told of the selected drive, and the checks made on it.
 
-use keel_core::yard::intake::{self, CHECKS, Cause, Outcome};
+use keel_core::intake::{self, CHECKS, Cause, Outcome};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 

@@ -6,8 +6,8 @@ use ratatui::widgets::{Clear, Widget};
 
 use super::{first_shown, put, wrap};
 use crate::app::App;
+use keel_core::intake::{CHECKS, Outcome, SYMPTOMS};
 use keel_core::plan::Direction;
-use keel_core::yard::intake::{CHECKS, Outcome, SYMPTOMS};
 
 use crate::app::popup::{Popup, Question, matching};
 use crate::{keymap, screen};

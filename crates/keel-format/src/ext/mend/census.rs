@@ -5,9 +5,9 @@ use std::ops::{ControlFlow, Range};
 
 use keel_source::{ByteOffset, ByteRange, RangeSet};
 
-use super::super::check::metadata;
 use super::super::directory::{RawName, entries};
-use super::super::former::{FIRST_INODE, each_inode};
+use super::super::groups::metadata;
+use super::super::scan::{FIRST_INODE, each_inode};
 use super::super::{ExtVolume, Inode};
 use super::folders::Stray;
 use crate::{NodeKind, read_bytes};

@@ -11,7 +11,6 @@ use zerocopy::FromZeros;
 use zerocopy::little_endian::U32;
 
 use super::super::directory::RawName;
-use super::super::former::{FIRST_INODE, each_inode};
 use super::super::groups::descriptor_points_inside;
 use super::super::inode::stored;
 use super::super::layout::{
@@ -19,6 +18,7 @@ use super::super::layout::{
     RO_COMPAT_ORPHAN_PRESENT, RO_COMPAT_PROJECT, RO_COMPAT_QUOTA, ROOT_INODE, RawInode,
 };
 use super::super::read::Takes;
+use super::super::scan::{FIRST_INODE, each_inode};
 use super::super::{ExtGeometry, ExtVolume, Inode, journal};
 use super::bitmaps;
 use super::census::{Census, NamedFolders, holds_live, parent_of};

@@ -9,7 +9,7 @@ use super::clue::DescriptorClue;
 use crate::bounded;
 use crate::clue::Clues;
 use crate::ext::checksum::solve_seed;
-use crate::ext::groups::inode_table;
+use crate::ext::layout::inode_table;
 use crate::ext::layout::{
     BG_BLOCK_UNINIT, COMPAT_HAS_JOURNAL, FLAG_EXTENTS, INCOMPAT_64BIT, INCOMPAT_CSUM_SEED, INCOMPAT_EXTENTS, INCOMPAT_FILETYPE,
     INCOMPAT_FLEX_BG, JOURNAL_INODE, RO_COMPAT_BIGALLOC, RO_COMPAT_EXTRA_ISIZE, RO_COMPAT_LARGE_FILE, RO_COMPAT_METADATA_CSUM,

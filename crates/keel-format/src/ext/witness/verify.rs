@@ -7,11 +7,11 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use crate::bounded;
 use crate::clue::Clues;
-use crate::ext::former::each_inode;
 use crate::ext::groups::descriptor_points_inside;
 use crate::ext::layout::ROOT_INODE;
 use crate::ext::mend::is_stated_in;
 use crate::ext::read::Takes;
+use crate::ext::scan::each_inode;
 use crate::ext::{ExtGeometry, ExtVolume};
 use crate::{Deleted, FoundVolume, Geometry, NodeKind, Stamp, Volume, Witness, WitnessKind, read_bytes};
 

@@ -91,7 +91,7 @@ fn the_intake_opens_a_case_and_the_next_check_moves_on() {
     sign(&mut app, ' ');
     key(&mut app, KeyCode::Esc);
     sign(&mut app, 'c');
-    let row = keel_core::yard::intake::CHECKS.iter().position(|check| check.id == first).unwrap();
+    let row = keel_core::intake::CHECKS.iter().position(|check| check.id == first).unwrap();
     (0..20).for_each(|_| key(&mut app, KeyCode::Up));
     (0..row).for_each(|_| key(&mut app, KeyCode::Down));
     key(&mut app, KeyCode::Backspace);

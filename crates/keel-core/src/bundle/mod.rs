@@ -2,11 +2,14 @@
 //! can be written can be undone, however much it is. Its format stands in `docs/formats.md`; the constants here are compared with it by
 //! a test.
 
+mod condition;
 mod filed;
 mod former;
 
 #[cfg(test)]
 mod tests;
+
+pub use condition::{Condition, condition, condition_of, interrupted};
 
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
@@ -17,8 +20,8 @@ use keel_source::own::{Over, OwnFile};
 use keel_source::{ByteOffset, ByteRange, PIECE, Payload, RangeSet, SharedSource};
 
 use self::filed::{Filed, Hashed, Spot};
+use crate::edit::{Edit, Order};
 use crate::error::{CoreError, Refusal, file_error};
-use crate::mend::{Edit, Order};
 use crate::whose::Print;
 
 /// First eight bytes of a bundle.

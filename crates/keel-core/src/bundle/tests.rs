@@ -174,7 +174,7 @@ fn lengths_that_cannot_be_are_refused_though_the_checksum_holds() {
 
 #[test]
 fn the_format_document_names_the_constants() {
-    let text = include_str!("../../../../../docs/formats.md");
+    let text = include_str!("../../../../docs/formats.md");
     for wanted in [
         format!("version {BUNDLE_VERSION}"),
         format!("fixed header, {HEADER_BYTES} bytes"),

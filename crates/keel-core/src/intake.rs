@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 
-use crate::ladder::RungName::{self, BootSector, Capacity, Entry, FileSystem, Files, Health, Link, Reads, Table};
+use crate::rung::RungName::{self, BootSector, Capacity, Entry, FileSystem, Files, Health, Link, Reads, Table};
 
 /// What may be at fault, before the drive itself was asked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]

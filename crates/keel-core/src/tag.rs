@@ -14,7 +14,7 @@ const MAGIC: &[u8; 8] = b"YKFATHOM";
 const NOISE: usize = 24;
 
 /// Fills `sector` with the tag of byte address `at` in the run `seed`.
-pub(super) fn put(seed: u64, at: u64, sector: &mut [u8]) {
+pub(crate) fn put(seed: u64, at: u64, sector: &mut [u8]) {
     let Some((body, sum)) = sector.split_last_chunk_mut::<4>() else { return };
     let Some((head, noise)) = body.split_first_chunk_mut::<NOISE>() else { return };
     head[..8].copy_from_slice(MAGIC);
@@ -31,19 +31,19 @@ pub(super) fn put(seed: u64, at: u64, sector: &mut [u8]) {
 }
 
 /// Fills `buf`, whole sectors from byte address `at` on, with their tags.
-pub(super) fn put_all(seed: u64, at: u64, buf: &mut [u8], sector: usize) {
+pub(crate) fn put_all(seed: u64, at: u64, buf: &mut [u8], sector: usize) {
     for (index, piece) in buf.chunks_exact_mut(sector).enumerate() {
         put(seed, at + (index * sector) as u64, piece);
     }
 }
 
 /// True for a sector that begins like a tag, of any run.
-pub(super) fn is_one(sector: &[u8]) -> bool {
+pub(crate) fn is_one(sector: &[u8]) -> bool {
     sector.starts_with(MAGIC)
 }
 
 /// The address that `sector` says it was written to in the run `seed`; `None` when it is no whole tag of that run.
-pub(super) fn get(seed: u64, sector: &[u8]) -> Option<u64> {
+pub(crate) fn get(seed: u64, sector: &[u8]) -> Option<u64> {
     let (body, sum) = sector.split_last_chunk::<4>()?;
     let (head, _) = body.split_first_chunk::<NOISE>()?;
     let number = |bytes: &[u8]| bytes.first_chunk::<8>().map(|bytes| u64::from_le_bytes(*bytes));

@@ -1,12 +1,13 @@
-//! A find: a volume that the sweep inferred, with its grade.
+//! A find: a volume that was inferred, with its grade, and how it is looked into.
 
-use keel_format::table::{self, TableReading};
-use keel_format::{FoundVolume, Geometry, Stamp, VolumeKind, Witness, WitnessKind};
-use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SharedSource, printable};
+use std::sync::Arc;
+
+use keel_format::table::TableReading;
+use keel_format::{FoundVolume, Geometry, Stamp, Volume, VolumeKind, Witness, WitnessKind};
+use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SharedSource, Window, size_decimal};
 use serde::Serialize;
 
-use super::inside;
-use super::stored::{self, Behind};
+use crate::error::CoreError;
 
 /// How sure a find is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -34,7 +35,7 @@ impl Grade {
         }
     }
 
-    fn of(volume: &FoundVolume) -> Self {
+    pub(crate) fn of(volume: &FoundVolume) -> Self {
         let against: i32 = volume.witnesses.iter().map(|witness| witness.weight.min(0)).sum();
         let boot = volume.has(WitnessKind::BootSector) || volume.has(WitnessKind::BackupBootSector);
         let reads = volume.has(WitnessKind::CoreMetadata) && volume.has(WitnessKind::RootDirectory);
@@ -149,77 +150,52 @@ pub fn readable(finds: &[Find]) -> impl Iterator<Item = &Find> {
     outer(finds).filter(|find| find.kind.why_closed().is_none())
 }
 
-/// Gives a length to volumes whose format records none: to the end of the table entry that starts there, else to the
-/// next volume, else to the end of the drive less what a GPT needs there.
-fn close_open_ends(source: &SharedSource, found: &mut [FoundVolume]) {
-    const CUSTOMARY: u64 = 1 << 20;
-    let starts: Vec<ByteOffset> = found.iter().map(|volume| volume.start).collect();
-    let open = found.iter_mut().filter(|volume| volume.bytes == 0);
-    for volume in open {
-        let table = table::read(source.as_ref());
-        let sector = source.sector_size();
-        let entry = table.partitions.iter().map(|entry| entry.range(sector)).find(|range| range.start == volume.start);
-        let next = starts.iter().copied().filter(|start| *start > volume.start).min();
-        let last = ByteOffset(source.len().saturating_sub(34 * sector.bytes()) / CUSTOMARY * CUSTOMARY);
-        let (end, how) = match (entry, next) {
-            (Some(range), _) => (range.end, "a table entry that starts here gives the end"),
-            (None, Some(next)) => (next, "the end is taken where the next volume starts"),
-            (None, None) => (last, "the end is taken at the last customary boundary of the drive"),
-        };
-        volume.bytes = end - volume.start;
-        volume.witnesses.push(Witness::at(WitnessKind::SizeRecord, volume.start, 0, how).length(volume.bytes));
-    }
+/// What lies behind the end of the drive.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Behind {
+    /// Length that the volume was made with, in bytes.
+    pub made_bytes: u64,
+    /// Bytes of the volume that lie behind the end.
+    pub missing_bytes: u64,
+    /// Files that lie wholly before the end.
+    pub whole_files: u64,
+    /// Files that lose something.
+    pub cut_files: u64,
+    /// True where the drive was shown to store less than it claims: the rest is nowhere. Else the image or the drive is
+    /// shorter than what it held, and the rest may be elsewhere.
+    pub is_nowhere: bool,
+    /// Why the volume cannot be fitted; none where it was.
+    pub why: Option<String>,
 }
 
-/// Names for each find of an older generation the present one that was made over it.
-fn mark_older(finds: &mut [Find]) {
-    let present: Vec<(String, ByteRange)> =
-        finds.iter().filter(|find| !find.is_former()).map(|find| (find.id.clone(), find.range())).collect();
-    for find in finds.iter_mut().filter(|find| find.is_former()) {
-        let ground = find.range();
-        let shared = |range: &ByteRange| range.overlap(ground).map_or(0, ByteRange::len);
-        let host = present.iter().filter(|(_, range)| shared(range) > 0).max_by_key(|(_, range)| shared(range));
-        find.older_than = host.map(|(id, _)| id.clone());
-    }
-}
-
-/// Finds from what the formats inferred: sorted, numbered, graded, nested ones marked.
-pub(super) fn make(source: &SharedSource, mut found: Vec<FoundVolume>) -> Vec<Find> {
-    found.retain(|volume| volume.start.0 < source.len());
-    found.sort_by_key(|volume| (volume.start, volume.kind));
-    close_open_ends(source, &mut found);
-    found.retain(|volume| volume.bytes > 0);
-    let sector = source.sector_size();
-    let mut finds: Vec<Find> = found
-        .into_iter()
-        .enumerate()
-        .map(|(index, volume)| {
-            let grade = Grade::of(&volume);
-            let score = volume.score();
-            let mut witnesses = volume.witnesses;
-            witnesses.sort_by_key(|witness| std::cmp::Reverse(witness.weight));
-            Find {
-                id: format!("n{}", index + 1),
-                kind: volume.kind,
-                start_byte: volume.start,
-                bytes: volume.bytes,
-                start_lba: volume.start.lba(sector),
-                sectors: SectorCount(volume.bytes.div_ceil(sector.bytes())),
-                label: volume.label.map(|label| printable(&label)),
-                grade,
-                score,
-                witnesses,
-                inside: None,
-                inside_file: None,
-                older_than: None,
-                newest: volume.newest,
-                behind: None,
-                geometry: volume.geometry,
+impl Behind {
+    /// What became of the volume, as a sentence.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        let made = size_decimal(self.made_bytes);
+        let end = if self.is_nowhere { "true end" } else { "end" };
+        let files = format!("files wholly before the {end}: {}, files that lose something: {}", self.whole_files, self.cut_files);
+        match (&self.why, self.is_nowhere) {
+            (None, _) => {
+                format!("made with {made}, more than the drive stores; what it uses lies before the {end}: {files}")
             }
-        })
-        .collect();
-    mark_older(&mut finds);
-    inside::mark(source, &mut finds);
-    stored::fit(source, &mut finds);
-    finds
+            (Some(why), true) => format!("made with {made}, more than the drive stores; {why}; {files}: take them out"),
+            (Some(why), false) => {
+                let missing = size_decimal(self.missing_bytes);
+                format!("reaches {} bytes ({missing} of {made}) behind the end of the drive: {why}; {files}", self.missing_bytes)
+            }
+        }
+    }
+}
+
+/// Opens the volume of a find for looking into it.
+///
+/// # Errors
+/// [`CoreError::Format`] when its core metadata cannot be read.
+pub fn open(source: &SharedSource, find: &Find) -> Result<Arc<dyn Volume>, CoreError> {
+    let window: SharedSource = Arc::new(Window::new(Arc::clone(source), find.range()));
+    if let Some(why) = find.kind.why_closed() {
+        return Err(CoreError::Nothing(why));
+    }
+    Ok(Arc::from(find.geometry.open(window)?))
 }

@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SharedSource, SourceError, WriteTarget};
 use serde::Serialize;
 
-use super::tag;
 use crate::error::{CoreError, file_error};
 use crate::whose::{Print, SAMPLE, Sample};
+use crate::{case, tag};
 
 /// First eight bytes of the file.
 pub const SAVED_MAGIC: &[u8; 8] = b"YKSAVED\n";
@@ -28,7 +28,7 @@ const MOST_SAMPLES: u64 = 1024;
 const LONGEST: u64 = 1 << 20;
 
 /// The file while a probe runs.
-pub(super) struct Saved {
+pub(crate) struct Saved {
     file: BufWriter<File>,
     path: PathBuf,
     kept: RangeSet,
@@ -51,10 +51,28 @@ pub struct Restored {
     pub whole: bool,
 }
 
+/// Where a probe keeps what it touches.
+#[must_use]
+pub fn saved_path(identity: &Identity) -> PathBuf {
+    case::drive_folder(identity).join("probe.yksaved")
+}
+
+/// The file of an interrupted probe of a drive that calls itself so.
+#[must_use]
+pub fn interrupted(identity: &Identity) -> Option<PathBuf> {
+    Some(saved_path(identity)).filter(|path| path.is_file() && touched_anything(path))
+}
+
+/// The file of an interrupted probe of this very drive: of another one that calls itself alike the content differs.
+#[must_use]
+pub fn interrupted_of(source: &SharedSource) -> Option<PathBuf> {
+    interrupted(source.identity()).filter(|path| is_of(path, source))
+}
+
 impl Saved {
     /// Begins the file for a probe of `source`. One that was killed before it touched anything leaves a file that keeps nothing:
     /// it is begun anew.
-    pub(super) fn create(path: &Path, source: &SharedSource) -> Result<Self, CoreError> {
+    pub(crate) fn create(path: &Path, source: &SharedSource) -> Result<Self, CoreError> {
         let (identity, print) = (source.identity(), Print::of(source));
         if path.is_file() && !touched_anything(path) {
             fs::remove_file(path).map_err(file_error("remove", path))?;
@@ -84,12 +102,12 @@ impl Saved {
     }
 
     /// The parts of `range` that are not kept yet.
-    pub(super) fn lacking(&self, range: ByteRange) -> Vec<ByteRange> {
+    pub(crate) fn lacking(&self, range: ByteRange) -> Vec<ByteRange> {
         self.kept.lacking(range)
     }
 
     /// Keeps `bytes`, which stand at `at`. It is durable after the next [`Saved::flush`].
-    pub(super) fn keep(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), CoreError> {
+    pub(crate) fn keep(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), CoreError> {
         let zeros = bytes.iter().all(|byte| *byte == 0);
         let mut record = Vec::with_capacity(SAVED_RECORD_BYTES);
         record.extend_from_slice(&at.0.to_le_bytes());
@@ -111,7 +129,7 @@ impl Saved {
     }
 
     /// Makes everything kept durable: only then may the drive be touched there.
-    pub(super) fn flush(&mut self) -> Result<(), CoreError> {
+    pub(crate) fn flush(&mut self) -> Result<(), CoreError> {
         self.file.flush().map_err(file_error("write", &self.path))?;
         self.file.get_ref().sync_data().map_err(file_error("flush", &self.path))
     }
@@ -155,7 +173,7 @@ fn head(path: &Path, file: &mut impl Read) -> Result<Head, CoreError> {
 }
 
 /// False for a file of a probe that was killed before it touched the drive: it keeps nothing. One that is damaged may keep something.
-pub(super) fn touched_anything(path: &Path) -> bool {
+pub(crate) fn touched_anything(path: &Path) -> bool {
     let Ok(mut file) = File::open(path) else { return true };
     let len = file.metadata().map_or(0, |about| about.len());
     match head(path, &mut file) {
@@ -167,7 +185,7 @@ pub(super) fn touched_anything(path: &Path) -> bool {
 }
 
 /// True unless the drive that the file is of holds something else than `source` outside of what the probe touched.
-pub(super) fn is_of(path: &Path, source: &SharedSource) -> bool {
+pub(crate) fn is_of(path: &Path, source: &SharedSource) -> bool {
     let Ok((head, records)) = records(path) else { return true };
     let mut touched = RangeSet::default();
     records.iter().for_each(|record| touched.add(record.range));
@@ -223,7 +241,7 @@ fn records(path: &Path) -> Result<(Head, Vec<Record>), CoreError> {
 /// # Errors
 /// [`CoreError::Saved`] when the file is none or belongs to another drive; [`CoreError::Source`] when the drive does not open
 /// or flush: the file stays, and the next call begins anew.
-pub(super) fn restore(
+pub(crate) fn restore(
     open: &mut dyn FnMut() -> Result<Box<dyn WriteTarget>, SourceError>,
     identity: &Identity,
     path: &Path,
@@ -294,7 +312,7 @@ pub(super) fn restore(
 
 /// Lays the file aside once all of it was written back: what could not be compared (behind the end of a drive that lies, or
 /// on a drive that fails) must not stand in the way of the next probe, and is not thrown away either.
-pub(super) fn set_aside(path: &Path) -> Result<(), CoreError> {
+pub(crate) fn set_aside(path: &Path) -> Result<(), CoreError> {
     let stamp = crate::case::now().replace(':', "-");
     if path.exists() {
         fs::rename(path, path.with_extension(format!("{stamp}.kept"))).map_err(file_error("rename", path))

@@ -9,8 +9,8 @@ use std::sync::Arc;
 use keel_source::{ByteOffset, PIECE};
 
 use super::{BundleRange, Kept, PIECE_BYTES};
+use crate::edit::Order;
 use crate::error::{CoreError, file_error};
-use crate::mend::Order;
 
 /// A piece of nothing but zeros, of which no bytes follow.
 const ZEROS: u8 = 0;
