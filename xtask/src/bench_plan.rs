@@ -81,7 +81,7 @@ fn edit(source: &SharedSource, number: u64, count: u64) -> Edit {
     let at = ByteOffset(number * 7919 % count * 1024);
     let mut before = vec![0; 512];
     let _ = source.read_at(at, &mut before);
-    let order = if number % 2 == 0 { Order::Copy } else { Order::Primary };
+    let order = if number.is_multiple_of(2) { Order::Copy } else { Order::Primary };
     Edit { at_byte: at, before, after: vec![0x5A; 512].into(), intent: Intent::Repair, order, ..zeros(0, 0) }
 }
 
