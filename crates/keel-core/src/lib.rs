@@ -2,11 +2,12 @@
 //!
 //! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
 //! examines a drive or a drive as it would be, `copy` takes an image of a sick
-//! drive, `coverage` says how much of it a verdict rests on, `files` takes files out, `case` keeps what outlives a run, `yard` lists
+//! drive, `coverage` says how much of it a verdict rests on, `advice` what the next step is, `files` takes files out, `case` keeps what outlives a run, `yard` lists
 //! what lies on the bench. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
 //! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
+pub mod advice;
 mod bundle;
 pub mod case;
 pub mod copy;

@@ -28,6 +28,12 @@ pub struct Ground {
 }
 
 impl Ground {
+    /// True when the health page counts bad sectors.
+    #[must_use]
+    pub fn counts_bad(&self) -> bool {
+        self.health.as_ref().is_some_and(|health| health.media_count() > 0)
+    }
+
     /// Asks the drive: its samples first, since they show how the link carries; each rung is handed to `each` as soon as it
     /// is known. The drive's case is asked for the checks that were made. Reads only.
     pub fn ask(source: &SharedSource, cancel: &Cancel, each: &mut dyn FnMut(&Rung)) -> Self {

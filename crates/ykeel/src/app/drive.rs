@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use keel_core::CoreError;
+use keel_core::advice::Swept;
 use keel_core::files::{ExtractProgress, Extracted};
 use keel_core::job::Job;
 use keel_core::ladder::{self, Ground, Ladder, Rung, VolumeLadder};
@@ -20,19 +21,6 @@ use super::copy::CopyState;
 use super::fathom::FathomState;
 use super::files::FilesState;
 use super::mend::MendState;
-
-/// How far the sweep of this drive is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Swept {
-    /// Not at all.
-    No,
-    /// Landmarks only.
-    Landmarks,
-    /// Stopped on the way; it can go on.
-    Stopped,
-    /// As far as the evidence asked for.
-    Done,
-}
 
 /// An apply, and what read before it.
 pub(crate) type Witnessed = (Applied, BTreeMap<String, Look>);

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use keel_core::advice::Swept;
 use keel_core::job::{Desk, Job, Message};
 use keel_core::ladder::{Ground, Rung};
 use keel_core::mend::{self, Look};
@@ -11,7 +12,7 @@ use keel_core::sweep::{self, Reach, SweepOptions};
 use keel_core::{CoreError, case, fathom, files, yard};
 use keel_source::{OpenOptions, SharedSource};
 
-use super::drive::{Drive, Swept, Writing};
+use super::drive::{Drive, Writing};
 use super::popup::Popup;
 use super::{App, stamp};
 use crate::keymap::Stage;

@@ -1,11 +1,12 @@
 //! The state of the screens.
 
+use keel_core::advice::Swept;
 use keel_core::case::Case;
 use keel_core::job::{Job, Message};
 use keel_core::yard::Berth;
 use ratatui::layout::Rect;
 
-use super::drive::{Drive, Swept, Writing};
+use super::drive::{Drive, Writing};
 use super::effect::Opening;
 use super::popup::Popup;
 use super::{Effect, popup::Question};

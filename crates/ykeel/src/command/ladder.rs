@@ -1,10 +1,13 @@
 //! `ykeel ladder`.
 
+use keel_core::advice::{Advice, Known, Swept, advise};
+use keel_core::case::Case;
 use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, Rung};
-use keel_core::plan;
 use keel_core::sweep::Reach;
+use keel_core::{fathom, plan};
 use keel_source::size_decimal;
+use serde::Serialize;
 
 use super::shared::{cancel, note, open, print_json, sweep};
 use crate::cli::SourceArgs;
@@ -24,11 +27,49 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
         tell!("ykeel: an apply was interrupted; finish it or roll it back: ykeel undo [--finish] {}", bundle.display());
     }
     note(&args.source, "ladder", &ladder.lowest_broken);
+    let identity = source.identity();
+    let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
+    let advice = advise(&Known {
+        ladder: &ladder,
+        planned: None,
+        finds: &swept.finds,
+        swept: Swept::Landmarks,
+        edits: 0,
+        applied: false,
+        is_copy: !source.missing().is_empty(),
+        copied: case.is_some_and(|case| case.record.copy.is_some()),
+        counts_bad: ground.counts_bad(),
+        probe_open: fathom::interrupted_of(&source).is_some(),
+    });
     if args.json {
-        return print_json(&ladder);
+        return print_json(&Document { ladder: &ladder, next: advice.says() });
     }
     print(&ladder);
+    // Ground that nobody looked at is told with the coverage.
+    if !matches!(advice, Advice::SweepOpen(_)) {
+        say!("next: {}{}", advice.says(), how(advice));
+    }
     Ok(())
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    #[serde(flatten)]
+    ladder: &'a Ladder,
+    next: String,
+}
+
+/// The command of an advice.
+fn how(advice: Advice) -> &'static str {
+    match advice {
+        Advice::CheckOutside | Advice::CheckCable => " (ykeel case words)",
+        Advice::CopyFirst { .. } => " (ykeel copy SOURCE IMAGE)",
+        Advice::WorkOnCopy => "",
+        Advice::PutBack => " (ykeel fathom SOURCE --restore)",
+        Advice::GoOnSweeping | Advice::SweepOpen(_) | Advice::Sweep | Advice::Settle => " (ykeel sweep SOURCE)",
+        Advice::Apply | Advice::ReadPlan => " (ykeel mend SOURCE)",
+        Advice::Look | Advice::Prove | Advice::TakeOut => " (ykeel files SOURCE --volume ID)",
+    }
 }
 
 /// The ladder as lines, top rung first.

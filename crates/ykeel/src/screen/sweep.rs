@@ -1,5 +1,6 @@
 //! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
 
+use keel_core::advice::Swept;
 use keel_core::sweep::{Find, Grade, rival};
 use keel_source::{RangeSet, printable, size_decimal};
 use ratatui::buffer::Buffer;
@@ -8,7 +9,7 @@ use ratatui::style::Style;
 
 use super::{compare, settled};
 use crate::app::App;
-use crate::app::drive::{Drive, Swept};
+use crate::app::drive::Drive;
 use crate::widget::why::Why;
 use crate::widget::{bar, first_shown, keel, put, rule};
 

@@ -1,13 +1,14 @@
 //! Title and course: whose drive this is, and the stages as a route.
 
-use keel_core::ladder::{Ladder, RungName, RungState};
+use keel_core::advice::{Advice, Known, Swept, advise};
+use keel_core::ladder::{Ground, Ladder};
 use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::{Parts, columns, put};
 use crate::app::App;
-use crate::app::drive::{Drive, Swept};
+use crate::app::drive::Drive;
 use crate::keymap::Stage;
 
 /// Columns of one stage on the course: its word and the way to the next.
@@ -67,80 +68,55 @@ fn standing(drive: &Drive, stage: Stage) -> Standing {
     }
 }
 
-/// The step to recommend, and why.
+/// The step to recommend, and why: what runs, else what the core advises, with the keys that lead there.
 pub(crate) fn recommended(app: &App) -> (Stage, String) {
     let Some(drive) = &app.drive else { return (Stage::Yard, "choose a drive and open it: enter".into()) };
     let Some(ladder) = &drive.ladder else { return (Stage::Ladder, "the drive is being asked".into()) };
-    if let Some(step) = recommended_for_drive(app, drive, ladder) {
-        return step;
-    }
-    let weak = keel_core::sweep::outer(&drive.finds).any(|find| find.grade < keel_core::sweep::Grade::Strong);
-    let broken = ladder.lowest_broken.is_some();
-    let entries_broken = ladder
-        .volumes
-        .iter()
-        .any(|volume| volume.kind.is_none() && volume.rungs.iter().any(|rung| rung.state == RungState::Broken));
-    if let Some(step) = recommended_for_ground(drive, ladder) {
-        return step;
-    }
-    match drive.swept {
-        _ if !drive.edits.is_empty() && drive.after.as_ref().is_some_and(|after| after.lowest_broken.is_none()) => {
-            (Stage::Plan, "the plan mends every broken rung: read it, then apply".into())
-        }
-        _ if drive.applied => (Stage::Files, "take files out and prove them".into()),
-        Swept::Stopped if drive.sweep_job.is_none() => (Stage::Sweep, "go on with the sweep: s".into()),
-        Swept::No | Swept::Landmarks if broken && drive.sweep_job.is_none() => {
-            (Stage::Sweep, "sweep: s, landmarks and what they leave in doubt".into())
-        }
-        _ if drive.sweep_job.is_some() => (Stage::Sweep, "the sweep is running".into()),
-        _ if !broken => (Stage::Files, "no rung is broken; look into the files".into()),
-        _ if weak || entries_broken => (Stage::Sweep, "settle the layout: hold or drop finds".into()),
-        _ if !drive.edits.is_empty() => (Stage::Plan, "read the plan, then apply".into()),
-        _ => (Stage::Files, "nothing can be mended here yet; take the files out".into()),
-    }
-}
-
-/// Ground that nothing explains is swept before a plan is called whole or a ladder sound.
-fn recommended_for_ground(drive: &Drive, ladder: &Ladder) -> Option<(Stage, String)> {
-    if ladder.coverage.is_whole() || drive.sweep_job.is_some() {
-        return None;
-    }
-    let open = size_decimal(ladder.coverage.unexplained_bytes());
-    let advice = match drive.swept {
-        Swept::Stopped => "go on with the sweep: 5, then s".to_string(),
-        _ => format!("sweep the {open} that nothing explains: 5, then s"),
-    };
-    Some((Stage::Sweep, advice))
-}
-
-/// What comes before everything else: a link that does not hold, a drive that fails, one that lies.
-fn recommended_for_drive(app: &App, drive: &Drive, ladder: &Ladder) -> Option<(Stage, String)> {
     if drive.copy.job.is_some() {
-        return Some((Stage::Copy, "the copy is running".into()));
+        return (Stage::Copy, "the copy is running".into());
     }
     if drive.fathom.is_busy() {
-        return Some((Stage::Fathom, "the capacity is being measured".into()));
+        return (Stage::Fathom, "the capacity is being measured".into());
     }
-    let broken = |name| ladder.rung(name).is_some_and(|rung| rung.state == RungState::Broken);
-    let copied = drive.copy.done.as_ref().is_some_and(|done| done.stopped.is_none())
-        || app.case.as_ref().is_some_and(|case| case.record.copy.is_some());
-    if drive.source.is_empty() {
-        return Some((Stage::Yard, "check outside the computer: 1, then c".into()));
+    let advice = advise(&known(app, drive, ladder));
+    let (stage, keys) = keys(advice);
+    // What follows from a sweep is said when it is over.
+    let waits = matches!(stage, Stage::Sweep | Stage::Files) || advice == Advice::ReadPlan;
+    if drive.sweep_job.is_some() && waits && advice != Advice::Prove {
+        return (Stage::Sweep, "the sweep is running".into());
     }
-    if drive.source.missing().is_empty() && (broken(RungName::Reads) || broken(RungName::Health) || broken(RungName::Link)) {
-        let advice = if copied { "work on its copy: 3, then w" } else { "copy it first: 3, then s" };
-        return Some((Stage::Copy, advice.into()));
+    (stage, format!("{}{keys}", advice.says()))
+}
+
+/// What the core is told of the drive.
+fn known<'a>(app: &'a App, drive: &'a Drive, ladder: &'a Ladder) -> Known<'a> {
+    Known {
+        ladder,
+        planned: drive.after.as_ref(),
+        finds: &drive.finds,
+        swept: drive.swept,
+        edits: drive.edits.len(),
+        applied: drive.applied,
+        is_copy: !drive.source.missing().is_empty(),
+        copied: drive.copy.done.as_ref().is_some_and(|done| done.stopped.is_none())
+            || app.case.as_ref().is_some_and(|case| case.record.copy.is_some()),
+        counts_bad: drive.ground.as_ref().is_some_and(Ground::counts_bad),
+        probe_open: keel_core::fathom::interrupted(drive.source.identity()).is_some(),
     }
-    // What its page counts may not show in the samples.
-    let counts = drive.ground.as_ref().and_then(|ground| ground.health.as_ref()).is_some_and(|health| health.media_count() > 0);
-    if drive.source.missing().is_empty() && counts && !copied {
-        return Some((Stage::Copy, "its page counts bad sectors; copy it first: 3, then s".into()));
+}
+
+/// The stage of an advice, and the keys that lead there.
+fn keys(advice: Advice) -> (Stage, &'static str) {
+    match advice {
+        Advice::CheckOutside | Advice::CheckCable => (Stage::Yard, ": 1, then c"),
+        Advice::CopyFirst { .. } => (Stage::Copy, ": 3, then s"),
+        Advice::WorkOnCopy => (Stage::Copy, ": 3, then w"),
+        Advice::PutBack => (Stage::Fathom, ": 4, then u"),
+        Advice::GoOnSweeping | Advice::SweepOpen(_) | Advice::Sweep => (Stage::Sweep, ": 5, then s"),
+        Advice::Settle => (Stage::Sweep, ""),
+        Advice::Apply | Advice::ReadPlan => (Stage::Plan, ""),
+        Advice::Look | Advice::Prove | Advice::TakeOut => (Stage::Files, ""),
     }
-    if keel_core::fathom::interrupted(drive.source.identity()).is_some() {
-        return Some((Stage::Fathom, "put back what the probe touched: 4, then u".into()));
-    }
-    let link_doubtful = ladder.rung(RungName::Link).is_some_and(|rung| rung.state == RungState::Doubtful);
-    (link_doubtful && ladder.lowest_broken.is_none()).then(|| (Stage::Yard, "check the cable first: 1, then c".into()))
 }
 
 /// Draws title and course.

@@ -1,0 +1,247 @@
+//! The next step on a drive: one place decides it. Screens and commands say it with their own keys and words behind it.
+
+use keel_source::size_decimal;
+
+use crate::find::{Find, Grade, outer};
+use crate::ladder::Ladder;
+use crate::rung::{RungName, RungState};
+
+/// How far a drive was swept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Swept {
+    /// Not yet.
+    #[default]
+    No,
+    /// Landmarks only.
+    Landmarks,
+    /// The surface, and stopped before the end.
+    Stopped,
+    /// To the end.
+    Done,
+}
+
+/// What is known of a drive when the next step is asked for.
+#[derive(Debug, Clone, Copy)]
+pub struct Known<'a> {
+    /// The ladder as it stands.
+    pub ladder: &'a Ladder,
+    /// The ladder as it would be by what is staged.
+    pub planned: Option<&'a Ladder>,
+    /// The finds.
+    pub finds: &'a [Find],
+    /// How far it was swept.
+    pub swept: Swept,
+    /// Edits that are staged.
+    pub edits: usize,
+    /// True when a plan was applied.
+    pub applied: bool,
+    /// True for a copy of another drive, with places that are missing.
+    pub is_copy: bool,
+    /// True when a copy of it was taken.
+    pub copied: bool,
+    /// True when its health page counts bad sectors.
+    pub counts_bad: bool,
+    /// True when a probe of it was interrupted and not put back.
+    pub probe_open: bool,
+}
+
+/// The next step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Advice {
+    /// The drive shows no bytes: what can be checked outside of the computer.
+    CheckOutside,
+    /// Its link does not hold as it should.
+    CheckCable,
+    /// It fails, or says so.
+    CopyFirst {
+        /// True when only its page says so.
+        by_page: bool,
+    },
+    /// It fails, and was copied.
+    WorkOnCopy,
+    /// A probe was interrupted.
+    PutBack,
+    /// A sweep was stopped.
+    GoOnSweeping,
+    /// So many bytes that nothing explains.
+    SweepOpen(u64),
+    /// What stands is broken and nothing was swept.
+    Sweep,
+    /// What is staged mends every broken rung.
+    Apply,
+    /// Something is staged.
+    ReadPlan,
+    /// Finds stand against one another.
+    Settle,
+    /// Nothing is broken.
+    Look,
+    /// A plan was applied.
+    Prove,
+    /// Nothing can be mended.
+    TakeOut,
+}
+
+impl Advice {
+    /// What to do, as half a sentence.
+    #[must_use]
+    pub fn says(self) -> String {
+        match self {
+            Self::CheckOutside => "check outside the computer".into(),
+            Self::CheckCable => "check the cable first".into(),
+            Self::CopyFirst { by_page: false } => "copy it first".into(),
+            Self::CopyFirst { by_page: true } => "its page counts bad sectors; copy it first".into(),
+            Self::WorkOnCopy => "work on its copy".into(),
+            Self::PutBack => "put back what the probe touched".into(),
+            Self::GoOnSweeping => "go on with the sweep".into(),
+            Self::SweepOpen(bytes) => format!("sweep the {} that nothing explains", size_decimal(bytes)),
+            Self::Sweep => "sweep: landmarks and what they leave in doubt".into(),
+            Self::Apply => "the plan mends every broken rung: read it, then apply".into(),
+            Self::ReadPlan => "read the plan, then apply".into(),
+            Self::Settle => "settle the layout: hold or drop finds".into(),
+            Self::Look => "no rung is broken; look into the files".into(),
+            Self::Prove => "take files out and prove them".into(),
+            Self::TakeOut => "nothing can be mended here yet; take the files out".into(),
+        }
+    }
+}
+
+/// The next step on a drive: what keeps it alive before all else, then ground that nobody looked at, then what is broken.
+#[must_use]
+pub fn advise(known: &Known<'_>) -> Advice {
+    if let Some(advice) = for_the_drive(known) {
+        return advice;
+    }
+    let ladder = known.ladder;
+    // Ground that nothing explains is swept before a plan is called whole or a ladder sound.
+    if !ladder.coverage.is_whole() {
+        return match known.swept {
+            Swept::Stopped => Advice::GoOnSweeping,
+            _ => Advice::SweepOpen(ladder.coverage.unexplained_bytes()),
+        };
+    }
+    let weak = outer(known.finds).any(|find| find.grade < Grade::Strong);
+    let broken = ladder.lowest_broken.is_some();
+    let is_broken = |state: RungState| state == RungState::Broken;
+    let nobodys =
+        |volume: &crate::ladder::VolumeLadder| volume.kind.is_none() && volume.rungs.iter().any(|rung| is_broken(rung.state));
+    match known.swept {
+        _ if known.edits > 0 && known.planned.is_some_and(|planned| planned.lowest_broken.is_none()) => Advice::Apply,
+        _ if known.applied => Advice::Prove,
+        Swept::Stopped => Advice::GoOnSweeping,
+        Swept::No | Swept::Landmarks if broken => Advice::Sweep,
+        _ if !broken => Advice::Look,
+        _ if weak || ladder.volumes.iter().any(nobodys) => Advice::Settle,
+        _ if known.edits > 0 => Advice::ReadPlan,
+        _ => Advice::TakeOut,
+    }
+}
+
+/// What comes before everything else: a link that does not hold, a drive that fails, one that was left half measured.
+fn for_the_drive(known: &Known<'_>) -> Option<Advice> {
+    let ladder = known.ladder;
+    let state = |name| ladder.rung(name).map(|rung| rung.state);
+    let broken = |name| state(name) == Some(RungState::Broken);
+    if ladder.drive.bytes == 0 {
+        return Some(Advice::CheckOutside);
+    }
+    if !known.is_copy && (broken(RungName::Reads) || broken(RungName::Health) || broken(RungName::Link)) {
+        return Some(if known.copied { Advice::WorkOnCopy } else { Advice::CopyFirst { by_page: false } });
+    }
+    // What its page counts may not show in the samples.
+    if !known.is_copy && known.counts_bad && !known.copied {
+        return Some(Advice::CopyFirst { by_page: true });
+    }
+    if known.probe_open {
+        return Some(Advice::PutBack);
+    }
+    let loose = state(RungName::Link) == Some(RungState::Doubtful) && ladder.lowest_broken.is_none();
+    loose.then_some(Advice::CheckCable)
+}
+
+#[cfg(test)]
+mod tests {
+    use keel_source::{ByteOffset, ByteRange, Identity, LinkKind};
+
+    use super::*;
+    use crate::coverage::Coverage;
+    use crate::ladder::{LowestBroken, Rung};
+
+    /// A ladder with one rung in a state, of a drive of 1 GB of which `open` bytes are not explained.
+    fn ladder(rung: RungName, state: RungState, open: u64) -> Ladder {
+        let rung = Rung { rung, state, note: String::new(), findings: Vec::new(), next: Vec::new() };
+        let broken = state == RungState::Broken;
+        let unexplained = if open > 0 { vec![ByteRange::sized(ByteOffset(0), open)] } else { Vec::new() };
+        Ladder {
+            drive: Identity::bare("quay.img", 1_000_000_000, LinkKind::Image),
+            lowest_broken: broken.then_some(LowestBroken { rung: rung.rung, volume: None }),
+            rungs: vec![rung],
+            volumes: Vec::new(),
+            coverage: Coverage { bytes: 1_000_000_000, unexplained, ..Coverage::default() },
+        }
+    }
+
+    fn known(ladder: &Ladder) -> Known<'_> {
+        Known {
+            ladder,
+            planned: None,
+            finds: &[],
+            swept: Swept::No,
+            edits: 0,
+            applied: false,
+            is_copy: false,
+            copied: false,
+            counts_bad: false,
+            probe_open: false,
+        }
+    }
+
+    #[test]
+    fn a_drive_that_fails_is_copied_before_anything_else_is_said() {
+        for rung in [RungName::Link, RungName::Health, RungName::Reads] {
+            let sick = ladder(rung, RungState::Broken, 900);
+            let copy_first = Advice::CopyFirst { by_page: false };
+            assert_eq!(advise(&Known { probe_open: true, edits: 3, ..known(&sick) }), copy_first);
+            assert_eq!(advise(&Known { copied: true, ..known(&sick) }), Advice::WorkOnCopy);
+            // Of a copy the missing places are known: there is nothing more to copy.
+            assert_eq!(advise(&Known { is_copy: true, ..known(&sick) }), Advice::SweepOpen(900));
+        }
+        let counting = ladder(RungName::Health, RungState::Doubtful, 0);
+        assert_eq!(advise(&Known { counts_bad: true, ..known(&counting) }), Advice::CopyFirst { by_page: true });
+        assert_eq!(advise(&Known { counts_bad: true, copied: true, ..known(&counting) }), Advice::Look);
+        let mut silent = ladder(RungName::Link, RungState::Broken, 0);
+        silent.drive.bytes = 0;
+        assert_eq!(advise(&known(&silent)), Advice::CheckOutside);
+    }
+
+    #[test]
+    fn a_loose_cable_and_an_open_probe_come_before_the_volumes() {
+        let loose = ladder(RungName::Link, RungState::Doubtful, 500);
+        assert_eq!(advise(&known(&loose)), Advice::CheckCable);
+        assert_eq!(advise(&Known { probe_open: true, ..known(&loose) }), Advice::PutBack);
+    }
+
+    #[test]
+    fn nothing_is_called_whole_before_all_ground_was_looked_at() {
+        let open = ladder(RungName::Table, RungState::Sound, 4_000_000_000);
+        assert_eq!(advise(&Known { swept: Swept::Done, ..known(&open) }), Advice::SweepOpen(4_000_000_000));
+        assert_eq!(advise(&Known { swept: Swept::Stopped, applied: true, ..known(&open) }), Advice::GoOnSweeping);
+        let sound = ladder(RungName::Table, RungState::Sound, 0);
+        assert!(advise(&known(&sound)) == Advice::Look && advise(&known(&open)).says().contains("4.0 GB"));
+    }
+
+    #[test]
+    fn what_is_broken_is_swept_then_settled_then_planned() {
+        let broken = ladder(RungName::Table, RungState::Broken, 0);
+        let sound = ladder(RungName::Table, RungState::Sound, 0);
+        for swept in [Swept::No, Swept::Landmarks] {
+            assert_eq!(advise(&Known { swept, ..known(&broken) }), Advice::Sweep);
+        }
+        let done = Known { swept: Swept::Done, ..known(&broken) };
+        assert_eq!(advise(&done), Advice::TakeOut);
+        assert_eq!(advise(&Known { edits: 2, planned: Some(&broken), ..done }), Advice::ReadPlan);
+        assert_eq!(advise(&Known { edits: 2, planned: Some(&sound), ..done }), Advice::Apply);
+        assert_eq!(advise(&Known { applied: true, ..known(&sound) }), Advice::Prove);
+        let all = [Advice::Settle, Advice::Look, Advice::TakeOut, Advice::Prove, Advice::Sweep];
+        assert!(all.iter().all(|advice| !advice.says().is_empty()));
+    }
+}
