@@ -21,6 +21,12 @@ pub fn now() -> String {
     jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
 }
 
+/// This moment, fit for a file name.
+#[must_use]
+pub fn stamp() -> String {
+    jiff::Timestamp::now().strftime("%Y-%m-%dT%H-%M-%S%.3f").to_string()
+}
+
 /// One line.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct JournalLine {

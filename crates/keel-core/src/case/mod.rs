@@ -3,7 +3,7 @@
 mod journal;
 mod record;
 
-pub use journal::{JournalLine, Seal, Verified, lines, now, verify};
+pub use journal::{JournalLine, Seal, Verified, lines, now, stamp, verify};
 pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Told};
 
 use std::fs;

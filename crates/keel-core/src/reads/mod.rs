@@ -82,6 +82,20 @@ impl Latency {
     /// All of them, from good to bad.
     pub const ALL: [Self; 7] = [Self::Unread, Self::Usual, Self::Late, Self::Slow, Self::Stuck, Self::Passing, Self::Failed];
 
+    /// A sign for a cell of a picture; each class has a shape of its own.
+    #[must_use]
+    pub fn sign(self) -> char {
+        match self {
+            Self::Unread => '·',
+            Self::Usual => '▁',
+            Self::Late => '▃',
+            Self::Slow => '▅',
+            Self::Stuck => '▇',
+            Self::Passing => '◦',
+            Self::Failed => '×',
+        }
+    }
+
     /// The word shown.
     #[must_use]
     pub fn word(self) -> &'static str {

@@ -12,9 +12,9 @@ use keel_core::sweep::{self, Reach, SweepOptions};
 use keel_core::{CoreError, case, fathom, files, yard};
 use keel_source::{OpenOptions, SharedSource};
 
+use super::App;
 use super::drive::{Drive, Writing};
 use super::popup::Popup;
-use super::{App, stamp};
 use crate::keymap::Stage;
 
 /// Something to be set off.
@@ -198,7 +198,7 @@ impl App {
             confirmation: Confirmation::Code(code),
             override_words: drive.override_words.take(),
             bundle: None,
-            stamp: stamp(),
+            stamp: keel_core::case::stamp(),
         };
         let (source, plan, finds) = (SharedSource::clone(&drive.source), drive.plan(), drive.finds.clone());
         drive.written = 0;

@@ -52,11 +52,6 @@ pub(crate) fn open_yard(dir: &Path) -> anyhow::Result<()> {
     run(App::new(yard::list(dir)?, None))
 }
 
-/// The moment, fit for a file name.
-pub(crate) fn stamp() -> String {
-    jiff::Timestamp::now().strftime("%Y-%m-%dT%H-%M-%S%.3f").to_string()
-}
-
 fn run(mut app: App) -> anyhow::Result<()> {
     let mut guard = Guard::take()?;
     let (input, asked) = (input(), crate::signals::asked());

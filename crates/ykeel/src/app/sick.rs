@@ -8,10 +8,12 @@ use keel_core::case::Case;
 use keel_core::copy::Stopped;
 use keel_core::fathom::{self, Method};
 use keel_core::intake::{CHECKS, Outcome, SYMPTOMS};
-use keel_core::job::{Job, Message};
+use keel_core::job::{Desk, Job, Message};
 use keel_core::leave::Confirmation;
 use keel_core::reads::{self, Left, ReadsOptions, Survey};
+use keel_core::sweep::{self, SweepOptions};
 use keel_core::yard::takes_yes;
+use keel_draw::Asked;
 use keel_source::SharedSource;
 use serde::Serialize;
 
@@ -281,8 +283,15 @@ impl App {
         let source = SharedSource::clone(&drive.source);
         // How the drive delivers is asked of itself: it cannot be asked through anything.
         drive.report_job = Some(Job::start(move |desk| {
-            let written = crate::command::write_report(&source, case.as_ref(), &path, desk.cancel());
-            (!desk.cancel().is_cancelled()).then(|| written.map(|()| path).map_err(|error| format!("{error:#}")))
+            let state = keel_core::case::drive_folder(source.identity()).join("sweep.json");
+            let options = SweepOptions { state: Some(state), ..SweepOptions::default() };
+            let sweep = || {
+                let swept = sweep::sweep(&source, &options, &Desk::new(desk.cancel().clone()).0);
+                (!swept.cancelled).then_some(swept)
+            };
+            let asked = Asked { source: &source, case: case.as_ref(), sweep: &sweep, cancel: desk.cancel() };
+            let written = keel_draw::hand_over(&asked, &path, None);
+            (!desk.cancel().is_cancelled()).then(|| written.map(|()| path).map_err(|error| keel_core::chain(&error)))
         }));
     }
 

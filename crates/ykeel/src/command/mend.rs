@@ -159,7 +159,7 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> 
         confirmation,
         override_words: args.override_words.clone(),
         bundle: args.bundle.clone(),
-        stamp: crate::app::stamp(),
+        stamp: keel_core::case::stamp(),
     };
     let before = mend::looks(source, &swept.finds);
     let place = plan::bundle_place(source, &options);

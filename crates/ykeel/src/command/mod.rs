@@ -18,21 +18,8 @@ mod sweep;
 mod undo;
 mod yard;
 
-use std::path::Path;
-
-use keel_core::case::Case;
-use keel_core::job::Cancel;
-use keel_source::SharedSource;
-
 use crate::cli::{Cli, Command};
 use crate::{app, demo};
-
-/// Writes the report of a drive as `ykeel report` does.
-pub(crate) fn write_report(source: &SharedSource, case: Option<&Case>, out: &Path, cancel: &Cancel) -> anyhow::Result<()> {
-    report::write(source, case, out, None, shared::Asker::Screens(cancel))
-}
-
-pub(crate) use reads::sign as latency_sign;
 
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {

@@ -59,7 +59,7 @@ fn print(survey: &Survey) {
     }
     // A row for each eighth of the surface, a sign for each cell.
     for row in survey.picture.chunks(32) {
-        let signs: String = row.iter().map(|cell| sign(cell.worst)).collect();
+        let signs: String = row.iter().map(|cell| cell.worst.sign()).collect();
         say!("  {:>9}  {signs}", row.first().map_or_else(String::new, |cell| size_decimal(cell.at.0)));
     }
     for failed in survey.failed.iter().take(16) {
@@ -71,18 +71,5 @@ fn print(survey: &Survey) {
     }
     if let Some(left) = survey.left {
         say!("not all was read: {}", left.word());
-    }
-}
-
-/// A sign for a cell of the picture; each class has a shape of its own.
-pub(crate) fn sign(latency: Latency) -> char {
-    match latency {
-        Latency::Unread => '·',
-        Latency::Usual => '▁',
-        Latency::Late => '▃',
-        Latency::Slow => '▅',
-        Latency::Stuck => '▇',
-        Latency::Passing => '◦',
-        Latency::Failed => '×',
     }
 }

@@ -93,41 +93,6 @@ pub(crate) fn tell_kept(what: &str, kept: Result<(), keel_core::CoreError>) {
     }
 }
 
-/// Sweeps without a bar, for the screens; `cancel` stops it.
-fn sweep_quietly(source: &SharedSource, reach: Reach, cancel: &Cancel) -> anyhow::Result<Sweep> {
-    let state = case::drive_folder(source.identity()).join("sweep.json");
-    let (desk, _told) = Desk::new(cancel.clone());
-    let swept = sweep::sweep(source, &SweepOptions { reach, state: Some(state) }, &desk);
-    if swept.cancelled { Err(Ended::Cancelled.into()) } else { Ok(swept) }
-}
-
-/// Who asks for a report: a command, with a bar and the signals' flag, or the screens, with a flag of their own.
-#[derive(Clone, Copy)]
-pub(crate) enum Asker<'a> {
-    /// A command.
-    Command,
-    /// The screens.
-    Screens(&'a Cancel),
-}
-
-impl Asker<'_> {
-    /// The flag that stops the work.
-    pub(crate) fn cancel(self) -> Cancel {
-        match self {
-            Self::Command => cancel(),
-            Self::Screens(own) => own.clone(),
-        }
-    }
-
-    /// Sweeps as far as there is doubt.
-    pub(crate) fn sweep(self, source: &SharedSource) -> anyhow::Result<Sweep> {
-        match self {
-            Self::Command => sweep(source, Reach::Doubt),
-            Self::Screens(own) => sweep_quietly(source, Reach::Doubt, own),
-        }
-    }
-}
-
 /// Waits for the end of `job`, which the signals of [`cancel`] stop; `each` sees every progress report.
 pub(crate) fn wait<P: Send + 'static, R: Send + 'static>(job: Job<P, R>, each: impl FnMut(P)) -> Result<R, String> {
     let (flag, own) = (cancel(), job.cancel().clone());

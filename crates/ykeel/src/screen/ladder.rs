@@ -219,7 +219,7 @@ fn picture(survey: &Survey, why: &mut Why, app: &App) {
         app.theme.dim(),
     );
     for row in survey.picture.chunks(32) {
-        why.say(row.iter().map(|cell| crate::command::latency_sign(cell.worst)).collect::<String>(), app.theme.text());
+        why.say(row.iter().map(|cell| cell.worst.sign()).collect::<String>(), app.theme.text());
     }
     why.say("▁ as usual ▃ late ▅ slow ▇ stuck ◦ came later × never", app.theme.dim());
     why.gap();
