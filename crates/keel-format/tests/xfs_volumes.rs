@@ -191,6 +191,42 @@ fn every_set_of_features_reads_as_the_driver_shows_it() {
     }
 }
 
+#[test]
+fn folders_and_files_whose_extents_stand_in_trees_of_several_levels_read() {
+    let bench = Bench::new(600 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f", "-b", "size=1024", "-i", "maxpct=80"]);
+    let mut wanted = BTreeMap::new();
+    let inodes = std::cell::RefCell::new(Vec::new());
+    bench.fill(DRIVER, |folder| {
+        // Folders that grow in turns, with content between their blocks, lie in many pieces.
+        for number in 0..4500 {
+            for name in ["quay", "mole"] {
+                fs::create_dir_all(folder.join(name)).unwrap();
+                let path = folder.join(format!("{name}/a crossing with a rather long name, number {number:05}.txt"));
+                fs::write(path, noise(number, if number % 16 == 0 { 1500 } else { 0 })).unwrap();
+            }
+        }
+        // Some thousand pieces need a tree of two levels in blocks of this size.
+        let file = File::create(folder.join("pieces.bin")).unwrap();
+        (0..9000u64).for_each(|number| file.write_all_at(&number.to_le_bytes(), number * 4096).unwrap());
+        inodes.borrow_mut().extend(["quay", "mole", "pieces.bin"].map(|name| fs::metadata(folder.join(name)).unwrap().ino()));
+        wanted = as_the_driver(folder);
+    });
+    let (geometry, volume) = bench.open(512);
+    assert!(as_read(volume.as_ref()) == wanted);
+    is_sound(volume.as_ref(), "trees");
+    let Geometry::Xfs(geometry) = geometry else { panic!() };
+    let own = xfs::XfsVolume::open(bench.source(512), geometry).unwrap();
+    for number in inodes.into_inner() {
+        let inode = own.inode(number).unwrap();
+        let fork = inode.data();
+        assert_eq!(fork.format, 3, "inode {number} has a tree");
+        if inode.kind() == Some(NodeKind::File) {
+            assert!(fork.bytes[1] >= 2, "of several levels");
+        }
+    }
+}
+
 /// No rule finds anything, and no two files are said to hold the same ground, nor one that is free.
 fn is_sound(volume: &dyn Volume, what: &str) {
     assert!(volume.allocation().is_some(), "{what}");
@@ -303,25 +339,66 @@ fn deleted_files_are_listed_where_their_names_are_left_and_read_by_the_maps_they
     assert!(whole >= 4, "{whole} of {names:?}");
 }
 
+/// What the driver shows of a torn out image: it replays the log itself, on a copy.
+fn as_the_driver_replays(bench: &Bench, torn: &Path) -> BTreeMap<String, Seen> {
+    let again = Bench { folder: tempfile::tempdir().unwrap(), image: bench.folder.path().join("replayed.img") };
+    run(Command::new("cp").arg("--sparse=always").arg(torn).arg(&again.image));
+    let mut seen = BTreeMap::new();
+    again.fill(&["mount", "-t", "xfs", "-o", "nouuid"], |folder| seen = as_the_driver(folder));
+    seen
+}
+
 #[test]
-fn a_volume_that_was_not_unmounted_says_so_and_counts_nothing_as_free() {
-    let bench = Bench::new(320 * MIB);
-    bench.format("mkfs.xfs", &["-q", "-f"]);
-    let copy = bench.folder.path().join("torn out.img");
-    bench.fill(DRIVER, |folder| {
-        write_tree(folder, &many_files());
-        run(Command::new("sync").arg("-f").arg(folder));
-        run(Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&copy));
-    });
-    let source: SharedSource = Arc::new(FileSource::open(&copy, SectorSize(512)).unwrap());
-    let geometry = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)).unwrap();
-    let volume = geometry.open(source).unwrap();
-    let findings = volume.examine();
-    assert!(findings.iter().any(|finding| finding.what.contains("was not unmounted")), "{findings:?}");
-    assert!(findings.iter().all(|finding| finding.severity == Severity::Note), "{findings:?}");
-    assert!(volume.allocation().is_none());
-    // The same volume, unmounted, says nothing.
-    assert_eq!(bench.open(512).1.examine(), []);
+fn a_volume_that_was_not_unmounted_reads_as_its_log_would_leave_it() {
+    // The first one has a log so short that it is written round and round.
+    let sets: [&[&str]; 4] = [
+        &["--unsupported", "-l", "size=6m", "-m", "reflink=0"],
+        &["-b", "size=1024", "-m", "rmapbt=1"],
+        &["-m", "bigtime=0,inobtcount=0,reflink=0"],
+        &["-l", "su=256k", "-i", "nrext64=1"],
+    ];
+    for options in sets {
+        let bench = Bench::new(600 * MIB);
+        bench.format("mkfs.xfs", &[options, &["-q", "-f"]].concat());
+        let torn = [0, 1, 2].map(|number| bench.folder.path().join(format!("torn {number}.img")));
+        let rip = |folder: &Path, number: usize| {
+            run(Command::new("sync").arg("-f").arg(folder));
+            // What the loop device has written by now is what is left when the cable is pulled.
+            run(Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&torn[number]));
+        };
+        bench.fill(DRIVER, |folder| {
+            write_tree(folder, &many_files());
+            rip(folder, 0);
+            everything(folder);
+            rip(folder, 1);
+            // Folders that shrink, files that go and names that move give blocks and inodes back.
+            for number in 0..5000 {
+                fs::remove_file(folder.join(format!("node/the crossing with number {number:05} of the year.txt"))).unwrap();
+            }
+            fs::remove_dir_all(folder.join("leaf")).unwrap();
+            fs::rename(folder.join("SHORT.TXT"), folder.join("block/moved.txt")).unwrap();
+            File::options().write(true).open(folder.join("few pieces.bin")).unwrap().set_len(100).unwrap();
+            fs::write(folder.join("after that.bin"), noise(8, 50_000)).unwrap();
+            rip(folder, 2);
+        });
+        for (number, torn) in torn.iter().enumerate() {
+            let source: SharedSource = Arc::new(FileSource::open(torn, SectorSize(512)).unwrap());
+            let geometry = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)).unwrap();
+            let volume = geometry.open(source).unwrap();
+            let findings = volume.examine();
+            assert!(
+                findings.iter().any(|finding| finding.what.starts_with("the log holds")),
+                "{options:?} {number}: {findings:?}"
+            );
+            assert!(findings.iter().all(|finding| finding.severity == Severity::Note), "{options:?} {number}: {findings:?}");
+            assert!(volume.allocation().is_none(), "nothing is counted as free");
+            let (wanted, seen) = (as_the_driver_replays(&bench, torn), as_read(volume.as_ref()));
+            let differs = wanted.iter().find(|(path, what)| seen.get(*path) != Some(what)).map(|(path, _)| path);
+            assert_eq!((seen.len(), differs), (wanted.len(), None), "{options:?} {number}");
+        }
+        // The same volume, unmounted, says nothing.
+        assert_eq!(bench.open(512).1.examine(), [], "{options:?}");
+    }
 }
 
 #[test]

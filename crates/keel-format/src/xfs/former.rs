@@ -8,6 +8,7 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
 use super::directory::RawName;
+use super::read::Log;
 use super::{Inode, XfsGeometry, XfsVolume, groups, log};
 use crate::clue::Clues;
 use crate::device::step;
@@ -44,7 +45,7 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume],
         let copies = superblocks(drive, clues, host).into_iter().filter(|(_, geometry)| !known.contains(&geometry.uuid));
         for (start, geometry) in olds.chain(copies).filter(|(start, geometry)| seen.insert((*start, geometry.uuid))) {
             let window = crate::bounded::window(drive, ByteRange::sized(start, geometry.volume_bytes()));
-            let count = left_groups(&XfsVolume::unrooted(window, geometry)).len();
+            let count = left_groups(&XfsVolume::unrooted(window, geometry, Log::Left)).len();
             let said = format!("{count} of {} groups still name their inodes", geometry.groups);
             let what = Former::Xfs(FormerXfs { geometry });
             volumes.extend(told(drive, (start, ByteOffset(drive.len())), what, (start, count, said)));
@@ -79,7 +80,7 @@ pub(crate) fn set_aside(source: &SharedSource, geometry: &XfsGeometry) -> RangeS
 /// Opens what is left of the volume in `source`.
 pub(crate) fn open_former(source: SharedSource, what: &FormerXfs) -> Remnant<XfsVolume> {
     const WHY: &str = "another volume was made over this one: its first groups are not its own any more";
-    remnant(XfsVolume::unrooted(source, what.geometry), WHY).0
+    remnant(XfsVolume::unrooted(source, what.geometry, Log::Left), WHY).0
 }
 
 /// Opens the volume in `source`; one whose root is gone by the folders and files that its groups still name.
@@ -95,7 +96,7 @@ pub(crate) fn open(source: SharedSource, geometry: XfsGeometry) -> Result<Box<dy
         }
         Err(error) => error,
     };
-    let (remnant, is_empty) = remnant(XfsVolume::unrooted(source, geometry), "the root folder is gone");
+    let (remnant, is_empty) = remnant(XfsVolume::unrooted(source, geometry, Log::Replayed), "the root folder is gone");
     if is_empty { Err(error) } else { Ok(Box::new(remnant)) }
 }
 

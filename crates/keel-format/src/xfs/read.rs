@@ -30,7 +30,17 @@ const LONGEST_TARGET: u64 = 4096;
 /// Bytes before each piece of a target in version 5.
 const LINK_HEADER: usize = 56;
 
-/// An XFS volume. Nodes have the numbers of their inodes.
+/// What is done with a log that holds more than is in its places.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Log {
+    /// The volume is read as if that were in its places.
+    Replayed,
+    /// It is left: a quick look is enough, or another volume has some of the places.
+    Left,
+}
+
+/// An XFS volume. Nodes have the numbers of their inodes. Where the log holds what is not in its place yet the volume reads as if it were;
+/// nothing is written.
 pub struct XfsVolume {
     pub(super) pages: Pages,
     pub(super) geometry: XfsGeometry,
@@ -46,7 +56,7 @@ impl XfsVolume {
     /// # Errors
     /// [`FormatError`] when the root directory's inode cannot be read or is none.
     pub fn open(source: SharedSource, geometry: XfsGeometry) -> Result<Self, FormatError> {
-        let volume = Self::unrooted(source, geometry);
+        let volume = Self::unrooted(source, geometry, Log::Replayed);
         let root = volume.inode(volume.geometry.root)?;
         if root.kind() != Some(NodeKind::Directory) {
             return Err(FormatError::value("root inode", root.at, "di_mode", u64::from(root.raw.di_mode.get()), "a directory"));
@@ -55,8 +65,15 @@ impl XfsVolume {
     }
 
     /// The volume in `source`, whether or not it has a root.
-    pub(super) fn unrooted(source: SharedSource, geometry: XfsGeometry) -> Self {
-        let pages = Pages::new(source);
+    pub(super) fn unrooted(source: SharedSource, geometry: XfsGeometry, reads: Log) -> Self {
+        let mut pages = Pages::new(source);
+        let (log, newer) = match reads {
+            Log::Replayed => log::replayed(&pages, &geometry),
+            Log::Left => (log::state(&pages, &geometry), None),
+        };
+        if let Some(newer) = newer {
+            pages = Pages::new(newer);
+        }
         let geometry = rooted(&pages, &geometry);
         let summary = VolumeSummary {
             kind: VolumeKind::Xfs,
@@ -65,7 +82,6 @@ impl XfsVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.block_bytes,
         };
-        let log = log::state(&pages, &geometry);
         Self { pages, geometry, summary, log, chunks: OnceLock::new() }
     }
 

@@ -18,7 +18,7 @@ use crate::{NodeKind, Severity, View};
 const BLOCK: usize = 1024;
 
 /// A volume of two groups of 2000 and 1500 blocks of 1024 bytes.
-fn geometry(version: u8) -> XfsGeometry {
+pub(super) fn geometry(version: u8) -> XfsGeometry {
     XfsGeometry {
         uuid: [7; 16],
         meta_uuid: [7; 16],

@@ -4,6 +4,7 @@ use std::ops::ControlFlow;
 
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
+use crate::xfs::read::Log;
 use crate::xfs::{XfsGeometry, XfsVolume, groups, mend};
 use crate::{Deleted, FoundVolume, Geometry, NodeKind, Stamp, Volume, Witness, WitnessKind, bounded};
 
@@ -20,7 +21,7 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: XfsGeome
     let range = ByteRange::sized(start, geometry.volume_bytes());
     let window = bounded::window(drive, range);
     let mut witnesses = superblocks(&window, start, &geometry);
-    let volume = XfsVolume::unrooted(SharedSource::clone(&window), geometry);
+    let volume = XfsVolume::unrooted(SharedSource::clone(&window), geometry, Log::Left);
     let geometry = *volume.geometry();
     let label = volume.summary().label.clone();
     witnesses.extend(headers(&volume, start));

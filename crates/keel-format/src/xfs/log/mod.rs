@@ -1,8 +1,14 @@
-//! The log: whether everything that it holds is in its place. Source: "XFS Algorithms & Data Structures", chapter "Journaling Log";
+//! The log: whether everything that it holds is in its place, and what it would leave there. Source: "XFS Algorithms & Data Structures", chapter "Journaling Log";
 //! big-endian.
 
-use keel_source::ByteOffset;
+mod record;
+mod replay;
+mod transaction;
 
+use keel_source::{ByteOffset, SharedSource};
+
+use self::record::headers_of;
+use self::transaction::Transactions;
 use super::XfsGeometry;
 use crate::pages::Pages;
 use crate::{Finding, FormatError, Problem, Severity, View};
@@ -23,6 +29,8 @@ pub(super) enum LogState {
     Clean,
     /// The volume was not unmounted: changes of its last seconds may stand in the log alone.
     Pending,
+    /// It was not unmounted, and is read as so many transactions of the log would leave it; with what kept the reading from the log's end.
+    Replayed(usize, Option<FormatError>),
     /// It stands on a device of its own.
     Elsewhere,
     /// It does not read.
@@ -38,6 +46,15 @@ impl LogState {
                 let what =
                     "the volume was not unmounted: changes of its last seconds may stand in the log alone, and are not read";
                 Some(Finding::at(Severity::Note, at, what, "the last record of the log is not that of an unmounting system"))
+            }
+            Self::Replayed(count, cut) => {
+                let what = format!(
+                    "the log holds {count} transactions that may not be in their places yet: the volume is read as if they were"
+                );
+                let how = cut
+                    .as_ref()
+                    .map_or_else(|| "read from its tail to its head".to_string(), |error| format!("read up to {error}"));
+                Some(Finding::at(Severity::Note, at, what, how))
             }
             Self::Elsewhere => {
                 let what = "the log stands on a device of its own: whether it holds changes is not known";
@@ -61,13 +78,31 @@ pub(super) fn state(pages: &Pages, geometry: &XfsGeometry) -> LogState {
     if geometry.log_start == 0 {
         return LogState::Elsewhere;
     }
-    let at = geometry.run_at(geometry.log_start, u64::from(geometry.log_blocks)).filter(|_| geometry.log_blocks > 0);
-    let outside = || FormatError::value("log", ByteOffset(0), "sb_logstart", geometry.log_start, "blocks of one group");
-    match at.ok_or_else(outside).and_then(|at| Log { pages, at, blocks: 0 }.look(geometry)) {
-        Ok(true) => LogState::Clean,
-        Ok(false) => LogState::Pending,
+    match Log::of(pages, geometry).and_then(|log| log.last()) {
+        Ok(None) => LogState::Clean,
+        Ok(Some(_)) => LogState::Pending,
         Err(error) => LogState::Unknown(error),
     }
+}
+
+/// The volume as its log would leave it, where that holds anything: the source to read it from.
+pub(super) fn replayed(pages: &Pages, geometry: &XfsGeometry) -> (LogState, Option<SharedSource>) {
+    let state = state(pages, geometry);
+    let log = Log::of(pages, geometry).ok().filter(|_| state == LogState::Pending);
+    let Some((log, last)) = log.and_then(|log| Some((log.last().ok()??, log))).map(|(last, log)| (log, last)) else {
+        return (state, None);
+    };
+    let mut transactions = Transactions::default();
+    let cut = log.walk(geometry, last, &mut transactions).err();
+    let over = replay::replayed(pages.source(), geometry, &transactions.committed);
+    (LogState::Replayed(transactions.committed.len(), cut), Some(over))
+}
+
+/// Where the last record leaves the log: the first block behind it, and the block from which on records may not be in their places.
+#[derive(Clone, Copy)]
+struct Last {
+    head: u64,
+    tail: u64,
 }
 
 struct Log<'a> {
@@ -75,9 +110,19 @@ struct Log<'a> {
     at: ByteOffset,
     /// Basic blocks.
     blocks: u64,
+    /// `h_fs_uuid` of its own records.
+    uuid: [u8; 16],
 }
 
-impl Log<'_> {
+impl<'a> Log<'a> {
+    /// The log of a volume.
+    fn of(pages: &'a Pages, geometry: &XfsGeometry) -> Result<Self, FormatError> {
+        let at = geometry.run_at(geometry.log_start, u64::from(geometry.log_blocks)).filter(|_| geometry.log_blocks > 0);
+        let outside = || FormatError::value("log", ByteOffset(0), "sb_logstart", geometry.log_start, "blocks of one group");
+        let blocks = u64::from(geometry.log_blocks) * u64::from(geometry.block_bytes) / BASIC;
+        Ok(Self { pages, at: at.ok_or_else(outside)?, blocks, uuid: geometry.uuid })
+    }
+
     fn block(&self, number: u64) -> Result<(ByteOffset, Vec<u8>), FormatError> {
         let at = self.at + number * BASIC;
         Ok((at, self.pages.bytes(at, 512, "log")?))
@@ -91,22 +136,34 @@ impl Log<'_> {
         if first == RECORD_MAGIC { view.u32_be(4, "h_cycle") } else { Ok(first) }
     }
 
-    /// True when the last record is that of an unmounting system, or there is none.
-    fn look(mut self, geometry: &XfsGeometry) -> Result<bool, FormatError> {
-        self.blocks = u64::from(geometry.log_blocks) * u64::from(geometry.block_bytes) / BASIC;
+    /// The last record of a volume that was not unmounted; none where it was, or where nothing was ever written.
+    fn last(&self) -> Result<Option<Last>, FormatError> {
         let head = self.head()?;
         let back = (1..=MOST_RECORD.min(self.blocks)).map(|step| (head + self.blocks - step) % self.blocks);
         for number in back {
             let (at, bytes) = self.block(number)?;
             let view = View::new("log record", at, &bytes);
             if view.u32_be(0, "h_magicno")? == RECORD_MAGIC {
-                return self.is_unmount(view, number);
+                let tail = view.u64_be(24, "h_tail_lsn")? & u64::from(u32::MAX);
+                return Ok((!self.is_unmount(view, number)?).then_some(Last { head, tail }));
             }
         }
         // A log that was never written is empty.
         let empty = self.cycle(0)? == 0 && self.cycle(self.blocks - 1)? == 0;
         let missing = FormatError::new("log", self.at, Problem::Missing("record before its end"));
-        if empty { Ok(true) } else { Err(missing) }
+        if empty { Ok(None) } else { Err(missing) }
+    }
+
+    /// Takes the records from the tail to the head.
+    fn walk(&self, geometry: &XfsGeometry, last: Last, transactions: &mut Transactions) -> Result<(), FormatError> {
+        let (mut number, mut walked) = (last.tail % self.blocks, 0);
+        while number != last.head && walked < self.blocks {
+            let record = self.record(number, geometry.has_checksums())?;
+            record.each(&mut |operation| transactions.take(operation))?;
+            number = (number + record.blocks) % self.blocks;
+            walked += record.blocks;
+        }
+        Ok(())
     }
 
     /// The block behind the last one written: cycles go down by one there. The first blocks have the latest cycle.
@@ -122,10 +179,11 @@ impl Log<'_> {
 
     fn is_unmount(&self, header: View<'_>, number: u64) -> Result<bool, FormatError> {
         let operations = header.u32_be(40, "h_num_logops")?;
-        // Records of the second version may have a header for every 32 KiB.
-        let size = u64::from(header.u32_be(320, "h_size")?);
-        let long = header.u32_be(8, "h_version")? & 2 != 0 && size > 32_768;
-        let headers = if long { size.div_ceil(32_768).min(8) } else { 1 };
+        let own = header.slice(304, 16, "h_fs_uuid")? == self.uuid.as_slice();
+        if !own {
+            return Err(header.error(304, Problem::Coding("the log is another volume's")));
+        }
+        let headers = headers_of(header)?;
         let (at, bytes) = self.block((number + headers) % self.blocks)?;
         let flags = View::new("log operation", at, &bytes).u8(9, "oh_flags")?;
         Ok(operations == 1 && flags & UNMOUNT != 0)
