@@ -433,6 +433,54 @@ fn a_volume_is_found_by_the_copies_of_its_superblock_and_mounts_when_it_is_put_b
 }
 
 #[test]
+fn headers_of_groups_are_computed_from_their_trees_and_the_driver_writes_again() {
+    let sets: [&[&str]; 4] =
+        [&[], &["-m", "rmapbt=1,reflink=1"], &["-m", "finobt=0,reflink=0,inobtcount=0"], &["-s", "size=4096", "-b", "size=4096"]];
+    for options in sets {
+        let bench = Bench::new(600 * MIB);
+        bench.format("mkfs.xfs", &[options, &["-q", "-f", "-d", "agcount=4"]].concat());
+        bench.fill(DRIVER, everything);
+        let (whole, _) = bench.open(512);
+        let Geometry::Xfs(geometry) = whole.clone() else { panic!() };
+        let sector = geometry.sector_bytes as usize;
+        let file = File::options().write(true).open(&bench.image).unwrap();
+        let mut wanted = BTreeMap::new();
+        bench.fill(DRIVER, |folder| wanted = as_the_driver(folder));
+        // The first four sectors, as a careless hand leaves them, and the headers of another group.
+        file.write_all_at(&vec![0; 4 * sector], 0).unwrap();
+        file.write_all_at(&noise(3, 3 * sector), geometry.group_at(2).0 + sector as u64).unwrap();
+        let drive = bench.source(512);
+        let volumes = xfs::infer(&drive, &surface(&drive));
+        assert_eq!(volumes.len(), 1, "{options:?}");
+        let repairs = support::main_repairs(&volumes[0].geometry, &drive);
+        let names: Vec<&str> = repairs.iter().map(|repair| repair.name.as_str()).collect();
+        let all = [
+            "XFS superblock",
+            "AGF of group 0",
+            "AGI of group 0",
+            "AGFL of group 0",
+            "AGF of group 2",
+            "AGI of group 2",
+            "AGFL of group 2",
+        ];
+        assert_eq!(names, all, "{options:?}");
+        repairs.iter().for_each(|repair| file.write_all_at(&repair.bytes, repair.at.0).unwrap());
+        let (again, volume) = bench.open(512);
+        assert_eq!((again, volume.examine()), (whole, vec![]), "{options:?}");
+        is_sound(volume.as_ref(), &format!("{options:?}"));
+        bench.fill(DRIVER, |folder| {
+            assert!(as_the_driver(folder) == wanted, "{options:?}");
+            fs::remove_dir_all(folder.join("node")).unwrap();
+            for number in 0..300 {
+                fs::write(folder.join(format!("leaf/written after mending {number}.bin")), noise(number, 90_000)).unwrap();
+            }
+        });
+        bench.fill(DRIVER, |folder| assert!(as_the_driver(folder).len() < wanted.len()));
+        is_sound(bench.open(512).1.as_ref(), &format!("{options:?}, written to again"));
+    }
+}
+
+#[test]
 fn a_volume_without_its_first_group_lists_what_the_others_name() {
     let bench = Bench::new(400 * MIB);
     bench.format("mkfs.xfs", &["-q", "-f", "-d", "agcount=4"]);

@@ -121,7 +121,7 @@ pub(super) struct Chunk {
 }
 
 impl Chunk {
-    fn parse(geometry: &XfsGeometry, view: View<'_>) -> Result<Self, FormatError> {
+    pub(super) fn parse(geometry: &XfsGeometry, view: View<'_>) -> Result<Self, FormatError> {
         let sparse = geometry.incompat & INCOMPAT_SPINODES != 0;
         let holes = if sparse { view.u16_be(4, "ir_holemask")? } else { 0 };
         Ok(Self { first: view.u32_be(0, "ir_startino")?, free: view.u64_be(8, "ir_free")?, holes })

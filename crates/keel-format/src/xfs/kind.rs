@@ -79,8 +79,8 @@ impl FormatGeometry for XfsGeometry {
         group.is_some_and(|group| self.group_at(group) == at && mend::is_stated_at(window, self, group))
     }
 
-    fn structures(&self, window: &SharedSource, _start: ByteOffset, _compute: Compute) -> Vec<Structure> {
-        mend::structures(window, self)
+    fn structures(&self, window: &SharedSource, _start: ByteOffset, compute: Compute) -> Vec<Structure> {
+        mend::structures(window, self, compute)
     }
 }
 

@@ -65,6 +65,11 @@ impl TreeKind {
         if geometry.has_checksums() { five } else { four }
     }
 
+    /// True when a block has the mark of this tree.
+    pub(super) fn is_marked(&self, geometry: &XfsGeometry, bytes: &[u8]) -> bool {
+        self.magic(geometry).is_some_and(|magic| bytes.starts_with(magic))
+    }
+
     /// Where the checksum of a block stands.
     fn checksum_at(&self) -> usize {
         if self.long { 64 } else { 52 }

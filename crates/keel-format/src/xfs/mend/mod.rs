@@ -1,12 +1,14 @@
-//! The superblock beside its copies in the other groups.
+//! The superblock beside its copies in the other groups, and the headers of groups as their trees say.
+
+mod headers;
 
 use keel_source::{ByteOffset, SharedSource};
 
 use super::XfsGeometry;
-use super::groups::{first_inode, free_space, inodes};
+use super::groups::first_inode;
 use super::layout::{NO_INODE, SB_CRC_AT, checksum_holds, seal_superblock};
 use crate::pages::Pages;
-use crate::structure::{Field, Form, Structure};
+use crate::structure::{Compute, Field, Form, Structure};
 use crate::{FormatError, Problem, View, read_bytes};
 
 /// The most groups whose copies are compared.
@@ -59,14 +61,16 @@ fn judge(geometry: &XfsGeometry, at: ByteOffset, bytes: &[u8]) -> Result<(), For
     if at.0 == 0 && rootless { Err(view.wrong(56, "sb_rootino", found.root, "an inode of the volume")) } else { Ok(()) }
 }
 
-/// The structures of the XFS volume in `window` that stand in more than one place.
-pub(super) fn structures(window: &SharedSource, geometry: &XfsGeometry) -> Vec<Structure> {
+/// The structures of the XFS volume in `window` that stand in more than one place or can be computed.
+pub(super) fn structures(window: &SharedSource, geometry: &XfsGeometry, compute: Compute) -> Vec<Structure> {
     let judge = |at: ByteOffset, bytes: &[u8]| judge(geometry, at, bytes);
     let adapt = |bytes: Vec<u8>| as_first(window, geometry, bytes);
     let places = copies(geometry);
     let len = geometry.sector_bytes as usize;
     let read = Structure::read_sparingly(window, "XFS superblock", len, (ByteOffset(0), &places), &judge, &adapt);
-    vec![Structure { fields: FIELDS.to_vec(), seal: seal_superblock, ..read }]
+    let mut all = vec![Structure { fields: FIELDS.to_vec(), seal: seal_superblock, ..read }];
+    all.extend(headers::structures(window, geometry, compute));
+    all
 }
 
 /// A copy as the first superblock: the counts, which only that one keeps, from the headers of all groups, and the first inodes, which
@@ -75,16 +79,10 @@ fn as_first(window: &SharedSource, geometry: &XfsGeometry, mut bytes: Vec<u8>) -
     let pages = Pages::new(SharedSource::clone(window));
     let (mut all, mut free_inodes, mut free_blocks) = (0u64, 0u64, 0u64);
     for group in 0..geometry.groups.min(MOST_GROUPS) {
-        if let Ok((space, _)) = free_space(&pages, geometry, group) {
-            free_blocks += [space.agf_flcount, space.agf_freeblks, space.agf_btreeblks]
-                .map(|count| u64::from(count.get()))
-                .iter()
-                .sum::<u64>();
-        }
-        if let Ok((raw, _)) = inodes(&pages, geometry, group) {
-            all += u64::from(raw.agi_count.get());
-            free_inodes += u64::from(raw.agi_freecount.get());
-        }
+        let (blocks, inodes, free) = headers::counted(&pages, geometry, group);
+        free_blocks += blocks;
+        all += inodes;
+        free_inodes += free;
     }
     let known = View::new("XFS superblock", ByteOffset(0), &bytes).u64_be(56, "sb_rootino").unwrap_or(NO_INODE);
     let root = if known == NO_INODE || known == 0 { first_inode(&pages, geometry) } else { None };
