@@ -19,6 +19,8 @@ const RECORD_MAGIC: u32 = 0xFEED_BABE;
 const BASIC: u64 = 512;
 /// The most basic blocks of one record: 256 KiB and its headers.
 const MOST_RECORD: u64 = 1024;
+/// The longest stretch of the log that is replayed, in bytes: what it holds is kept in memory.
+const MOST_REPLAYED: u64 = 64 << 20;
 /// `oh_flags` of the record that an unmounting system writes.
 const UNMOUNT: u8 = 0x20;
 
@@ -89,7 +91,9 @@ pub(super) fn state(pages: &Pages, geometry: &XfsGeometry) -> LogState {
 pub(super) fn replayed(pages: &Pages, geometry: &XfsGeometry) -> (LogState, Option<SharedSource>) {
     let state = state(pages, geometry);
     let log = Log::of(pages, geometry).ok().filter(|_| state == LogState::Pending);
-    let Some((log, last)) = log.and_then(|log| Some((log.last().ok()??, log))).map(|(last, log)| (log, last)) else {
+    let last = log.as_ref().and_then(|log| log.last().ok().flatten());
+    // What is too long is not replayed in part: half of it would be no state that the volume ever had.
+    let (Some(log), Some(last)) = (&log, last.filter(|last| last.bytes(log.as_ref()) <= MOST_REPLAYED)) else {
         return (state, None);
     };
     let mut transactions = Transactions::default();
@@ -103,6 +107,14 @@ pub(super) fn replayed(pages: &Pages, geometry: &XfsGeometry) -> (LogState, Opti
 struct Last {
     head: u64,
     tail: u64,
+}
+
+impl Last {
+    /// Bytes of the log from the tail to the head.
+    fn bytes(self, log: Option<&Log<'_>>) -> u64 {
+        let blocks = log.map_or(1, |log| log.blocks).max(1);
+        (self.head + blocks - self.tail % blocks) % blocks * BASIC
+    }
 }
 
 struct Log<'a> {

@@ -4,13 +4,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use keel_source::{ByteOffset, Overlay, SharedSource, Source};
+use keel_source::{ByteOffset, Generate, Overlay, Payload, SharedSource, Source};
 
 use super::BASIC;
 use super::transaction::{Item, u16_at, u32_at, u64_at};
 use crate::read_bytes;
 use crate::xfs::XfsGeometry;
-use crate::xfs::layout::{DIFLAG2_BIGTIME, DIFLAG2_NREXT64, INODE_V2, INODE_V3, SB_CRC_AT, checksum, seal_superblock};
+use crate::xfs::layout::{DIFLAG2_BIGTIME, DIFLAG2_NREXT64, INODE_V2, INODE_V3, SB_CRC_AT, checksum};
 
 /// Types of items.
 const INODE: u16 = 0x123B;
@@ -129,39 +129,36 @@ impl Replay<'_> {
             while bit < end {
                 let region = regions.next()?;
                 let taken = (region.len() / CHUNK).min(end - bit);
-                let slot = bytes.get_mut(bit * CHUNK..(bit + taken) * CHUNK)?;
-                slot.copy_from_slice(region.get(..taken * CHUNK)?);
-                if taken == 0 {
-                    return None;
-                }
+                let changed = region.get(..taken * CHUNK).filter(|_| taken > 0)?;
+                put(&mut bytes, bit * CHUNK, changed)?;
+                // What is laid is what is logged: no more is held than the log has.
+                self.over.lay(at + (bit * CHUNK) as u64, changed);
                 bit += taken;
             }
         }
-        self.seal(at, &mut bytes);
-        self.over.lay(at, &bytes);
+        if let Some((place, sum)) = self.sum(at, &mut bytes) {
+            self.over.lay(at + place as u64, &sum);
+        }
         Some(())
     }
 
-    /// Sets the checksum of a block of which parts were changed: it is kept when the block is written, not in the log.
-    fn seal(&self, at: ByteOffset, bytes: &mut [u8]) {
+    /// The checksum of a block of which parts were changed, and where it stands: it is set when the block is written, not in the log.
+    fn sum(&self, at: ByteOffset, bytes: &mut [u8]) -> Option<(usize, [u8; 4])> {
         if !self.geometry.has_checksums() {
-            return;
+            return None;
         }
-        let place = match bytes.first_chunk::<4>() {
-            Some(b"XFSB") if at.0 == 0 => {
-                return seal_superblock(bytes.get_mut(..self.geometry.sector_bytes as usize).unwrap_or_default());
-            }
-            Some(b"XFSB") => SB_CRC_AT,
-            Some(b"XAGF") => 216,
-            Some(b"XAGI") => 312,
-            Some(b"AB3B" | b"AB3C" | b"IAB3" | b"FIB3" | b"RMB3" | b"R3FC") => 52,
-            Some(b"BMA3") => 64,
-            Some(b"XDB3" | b"XDD3" | b"XDF3") => 4,
-            _ => return,
+        let place = match bytes.first_chunk::<4>()? {
+            b"XFSB" => SB_CRC_AT,
+            b"XAGF" => 216,
+            b"XAGI" => 312,
+            b"AB3B" | b"AB3C" | b"IAB3" | b"FIB3" | b"RMB3" | b"R3FC" => 52,
+            b"BMA3" => 64,
+            b"XDB3" | b"XDD3" | b"XDF3" => 4,
+            _ => return None,
         };
-        if let (Some(sum), Some(slot)) = (checksum(bytes, place), bytes.get_mut(place..place + 4)) {
-            slot.copy_from_slice(&sum.to_le_bytes());
-        }
+        // A superblock is a sector, whatever its buffer is.
+        let counted = if at.0 == 0 { bytes.get(..self.geometry.sector_bytes as usize)? } else { bytes };
+        Some((place, checksum(counted, place)?.to_le_bytes()))
     }
 
     /// Inodes that were made: nothing but their own numbers.
@@ -169,29 +166,20 @@ impl Replay<'_> {
         let word = |at: usize| item.first()?.get(at..)?.first_chunk().map(|word| u32::from_be_bytes(*word));
         let (group, block, count, generation) = (word(4)?, word(8)?, word(12)?, word(24)?);
         let start = self.geometry.group_block_at(group, block)?;
-        let size = self.geometry.inode_bytes as usize;
-        let basic = u16::try_from(self.geometry.block_bytes / 512).ok()?;
+        // Systems keep inodes in clusters: of 8 KiB for inodes of 256 bytes, with checksums more for larger ones.
+        let larger = if self.geometry.has_checksums() { u64::from(self.geometry.inode_bytes) / 256 } else { 1 };
+        let cluster = (8192 * larger).max(u64::from(self.geometry.block_bytes));
         if count > MOST_CREATED || word(16)? != self.geometry.inode_bytes {
             return None;
         }
-        for index in 0..u64::from(count) {
-            let at = start + index * size as u64;
-            if self.is_given_up(at.0 / u64::from(self.geometry.block_bytes) * u64::from(basic), basic) {
-                continue;
+        // Each may have been given up since; of the others the inodes are made when they are read.
+        let bytes = u64::from(count) * u64::from(self.geometry.inode_bytes);
+        for from in (0..bytes).step_by(usize::try_from(cluster).ok()?) {
+            let at = start + from;
+            if !self.is_given_up(at.0 / BASIC, u16::try_from(cluster / BASIC).ok()?) {
+                let fresh = Fresh { geometry: *self.geometry, at, generation };
+                self.over.lay_payload(at, Payload::Run(cluster.min(bytes - from), Arc::new(fresh)));
             }
-            let mut bytes = vec![0; size];
-            let five = self.geometry.has_checksums();
-            put(&mut bytes, 0, b"IN")?;
-            put(&mut bytes, 4, &[if five { 3 } else { 2 }])?;
-            put(&mut bytes, 92, &generation.to_be_bytes())?;
-            put(&mut bytes, 96, &[0xFF; 4])?;
-            if five {
-                put(&mut bytes, 152, &self.geometry.inode_of(at)?.to_be_bytes())?;
-                put(&mut bytes, 160, &self.geometry.meta_uuid)?;
-                let sum = checksum(&bytes, 100)?;
-                put(&mut bytes, 100, &sum.to_le_bytes())?;
-            }
-            self.over.lay(at, &bytes);
         }
         Some(())
     }
@@ -207,14 +195,15 @@ impl Replay<'_> {
         }
         let at = self.geometry.inode_at(number)?;
         let mut bytes = self.read(at, self.geometry.inode_bytes as usize).filter(|bytes| bytes.starts_with(b"IN"))?;
-        let core = as_stored(item.get(1)?)?;
-        put(&mut bytes, 0, core.get(..self.geometry.inode_fields())?)?;
-        let mut regions = item.iter().skip(2);
         let start = self.geometry.inode_fields();
+        let core = as_stored(item.get(1)?)?;
+        put(&mut bytes, 0, core.get(..start)?)?;
+        let mut regions = item.iter().skip(2);
         let second = match bytes.get(82)? {
             0 => bytes.len(),
             units => (start + usize::from(*units) * 8).min(bytes.len()),
         };
+        let mut laid = vec![(0, start)];
         for (mask, root, from, to) in
             [(DATA_FORK, DATA_ROOT, start, second), (ATTRIBUTE_FORK, ATTRIBUTE_ROOT, second, bytes.len())]
         {
@@ -223,19 +212,69 @@ impl Replay<'_> {
             }
             let Some(region) = regions.next() else { break };
             let fork = bytes.get_mut(from..to)?;
-            if fields & root == 0 {
-                put(fork, 0, region.get(..region.len().min(fork.len()))?)?;
-            } else {
-                let stored = root_as_stored(self.geometry, region, fork.len())?;
-                put(fork, 0, &stored)?;
-            }
+            let stored = match fields & root {
+                0 => region.get(..region.len().min(fork.len()))?.to_vec(),
+                _ => root_as_stored(self.geometry, region, fork.len())?,
+            };
+            put(fork, 0, &stored)?;
+            laid.push((from, from + stored.len()));
         }
         if self.geometry.has_checksums() {
             let sum = checksum(&bytes, 100)?;
             put(&mut bytes, 100, &sum.to_le_bytes())?;
         }
-        self.over.lay(at, &bytes);
+        for (from, to) in laid {
+            self.over.lay(at + from as u64, bytes.get(from..to)?);
+        }
         Some(())
+    }
+}
+
+/// Inodes as they are made: nothing but their own numbers.
+#[derive(Debug)]
+struct Fresh {
+    geometry: XfsGeometry,
+    /// Where the first one stands in the volume.
+    at: ByteOffset,
+    generation: u32,
+}
+
+impl Fresh {
+    fn one(&self, index: u64) -> Option<Vec<u8>> {
+        let size = self.geometry.inode_bytes as usize;
+        let five = self.geometry.has_checksums();
+        let mut bytes = vec![0; size];
+        put(&mut bytes, 0, b"IN")?;
+        put(&mut bytes, 4, &[if five { 3 } else { 2 }])?;
+        put(&mut bytes, 92, &self.generation.to_be_bytes())?;
+        put(&mut bytes, 96, &[0xFF; 4])?;
+        if five {
+            put(&mut bytes, 152, &self.geometry.inode_of(self.at + index * size as u64)?.to_be_bytes())?;
+            put(&mut bytes, 160, &self.geometry.meta_uuid)?;
+            let sum = checksum(&bytes, 100)?;
+            put(&mut bytes, 100, &sum.to_le_bytes())?;
+        }
+        Some(bytes)
+    }
+}
+
+impl Generate for Fresh {
+    fn name(&self) -> &'static str {
+        "fresh inodes"
+    }
+
+    fn fill(&self, at: u64, buf: &mut [u8]) {
+        let size = u64::from(self.geometry.inode_bytes);
+        let mut done = 0;
+        while done < buf.len() {
+            let here = at + done as u64;
+            let inode = self.one(here / size).unwrap_or_default();
+            let rest = inode.get(usize::try_from(here % size).unwrap_or(0)..).filter(|rest| !rest.is_empty());
+            let Some((slot, rest)) = buf.get_mut(done..).zip(rest) else { return };
+            let count = slot.len().min(rest.len());
+            slot.iter_mut().zip(rest).for_each(|(slot, byte)| *slot = *byte);
+            done += count;
+        }
     }
 }
 
