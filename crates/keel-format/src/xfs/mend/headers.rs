@@ -14,6 +14,8 @@ use crate::{FormatError, Problem, View};
 
 /// The most groups whose headers are looked at.
 const MOST_GROUPS: u32 = 4096;
+/// The most groups whose headers are computed: where more of them are gone the volume is not what is missing them.
+pub(super) const MOST_BROKEN: usize = 16;
 /// The most blocks of a group that are looked through for roots: trees grow from the front.
 const MOST_BLOCKS: u32 = 16_384;
 /// The most blocks that may be the root of one tree.
@@ -58,8 +60,11 @@ pub(super) fn structures(window: &SharedSource, geometry: &XfsGeometry, compute:
         let inodes = groups::inodes(&pages, geometry, *group).is_ok_and(|(_, holds)| holds);
         !space || !inodes
     };
-    let looked = (0..geometry.groups.min(MOST_GROUPS)).filter(broken);
-    looked.flat_map(|group| Headers::of(&pages, geometry, group).structures(window, compute)).collect()
+    let broken: Vec<u32> = (0..geometry.groups.min(MOST_GROUPS)).filter(broken).take(MOST_BROKEN + 1).collect();
+    if broken.len() > MOST_BROKEN {
+        return Vec::new();
+    }
+    broken.into_iter().flat_map(|group| Headers::of(&pages, geometry, group).structures(window, compute)).collect()
 }
 
 /// A tree that was found again.
@@ -297,15 +302,24 @@ fn seal_list(bytes: &mut [u8]) {
     seal(bytes, 32);
 }
 
-/// Free blocks, inodes and free inodes of a group: by its headers, or as they are computed where these do not hold.
-pub(super) fn counted(pages: &Pages, geometry: &XfsGeometry, group: u32) -> (u64, u64, u64) {
+/// Free blocks, inodes and free inodes of a group: by its headers, or as they are computed where these do not hold and `left` says that
+/// so many may be computed still.
+pub(super) fn counted(pages: &Pages, geometry: &XfsGeometry, group: u32, left: &mut usize) -> (u64, u64, u64) {
+    let space = groups::free_space(pages, geometry, group);
+    let inodes = groups::inodes(pages, geometry, group);
+    if space.is_err() || inodes.is_err() {
+        if *left == 0 {
+            return (0, 0, 0);
+        }
+        *left -= 1;
+    }
     let word = |bytes: &[u8], at: usize| View::new("group header", ByteOffset(0), bytes).u32_be(at, "count").map_or(0, u64::from);
     let headers = Headers::of(pages, geometry, group);
-    let blocks = match groups::free_space(pages, geometry, group) {
+    let blocks = match space {
         Ok((raw, _)) => [raw.agf_flcount, raw.agf_freeblks, raw.agf_btreeblks].map(|count| u64::from(count.get())).iter().sum(),
         Err(_) => headers.space().map_or(0, |computed| word(&computed.bytes, 52) + word(&computed.bytes, 60)),
     };
-    match groups::inodes(pages, geometry, group) {
+    match inodes {
         Ok((raw, _)) => (blocks, u64::from(raw.agi_count.get()), u64::from(raw.agi_freecount.get())),
         Err(_) => {
             let computed = headers.inodes().map(|computed| (word(&computed.bytes, 16), word(&computed.bytes, 28)));

@@ -78,8 +78,9 @@ pub(super) fn structures(window: &SharedSource, geometry: &XfsGeometry, compute:
 fn as_first(window: &SharedSource, geometry: &XfsGeometry, mut bytes: Vec<u8>) -> Vec<u8> {
     let pages = Pages::new(SharedSource::clone(window));
     let (mut all, mut free_inodes, mut free_blocks) = (0u64, 0u64, 0u64);
+    let mut left = headers::MOST_BROKEN;
     for group in 0..geometry.groups.min(MOST_GROUPS) {
-        let (blocks, inodes, free) = headers::counted(&pages, geometry, group);
+        let (blocks, inodes, free) = headers::counted(&pages, geometry, group, &mut left);
         free_blocks += blocks;
         all += inodes;
         free_inodes += free;
