@@ -227,6 +227,9 @@ fn each_intent_is_asked_for_its_own_proof() {
     // The neighbour was not asked to go.
     let said = objections(&source, &[zeros(MIB, 70 * MIB, Intent::Repair), zeros(0, 512, Intent::Erase)]);
     assert!(!said.is_empty(), "{said:?}");
+    // What is erased elsewhere gives no leave to break the table.
+    let said = objections(&source, &[zeros(0, 512, Intent::Repair), zeros(150 * MIB, MIB, Intent::Erase)]);
+    assert!(said.iter().any(|what| what.starts_with("rung 5 Table")), "{said:?}");
     // A new table over the old one, with an entry behind which nothing stands.
     let mut sector = vec![0; 512];
     source.read_at(ByteOffset(0), &mut sector).unwrap();

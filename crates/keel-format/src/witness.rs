@@ -1,9 +1,11 @@
 //! Evidence for a volume, and the volume it speaks for.
 
+use std::ops::ControlFlow;
+
 use keel_source::{ByteOffset, ByteRange};
 use serde::Serialize;
 
-use crate::{Geometry, Stamp, VolumeKind};
+use crate::{Deleted, Geometry, NodeKind, Stamp, Volume, VolumeKind};
 
 /// What gave the evidence.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -120,4 +122,32 @@ impl FoundVolume {
     pub fn has(&self, kind: WitnessKind) -> bool {
         self.witnesses.iter().any(|witness| witness.kind == kind && witness.weight > 0)
     }
+}
+
+/// The most folders of a root that are followed, and the most names of it that are read.
+const MOST_FOLLOWED: usize = 64;
+const MOST_NAMES: u32 = 4096;
+
+/// What the root folder of `volume`, which stands at byte `at` of the drive, says by its names and by the folders that they lead to; and
+/// the newest time in it.
+pub(crate) fn root_witness(volume: &dyn Volume, at: ByteOffset) -> (Witness, Option<Stamp>) {
+    let (mut names, mut asked, mut met, mut newest) = (0u32, 0usize, 0usize, None);
+    let listed = volume.list(volume.root(), Deleted::Hide, &mut |entry| {
+        names += 1;
+        newest = newest.max(entry.times.modified);
+        if entry.kind == NodeKind::Directory && asked < MOST_FOLLOWED {
+            asked += 1;
+            let inside = volume.list(entry.id, Deleted::Hide, &mut |_| ControlFlow::Break(()));
+            met += usize::from(inside.is_ok_and(|findings| findings.is_empty()));
+        }
+        if names < MOST_NAMES { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    });
+    let (weight, says) = match listed {
+        Ok(findings) if findings.is_empty() && met == asked => {
+            (20, format!("root folder lists {names} names, {met} folders below it list too"))
+        }
+        Ok(_) => (5, format!("root folder lists {names} names; {met} of {asked} folders below it list")),
+        Err(_) => (-10, "root folder cannot be read".to_string()),
+    };
+    (Witness::at(WitnessKind::RootDirectory, at, weight, says), newest)
 }

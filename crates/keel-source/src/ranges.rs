@@ -56,6 +56,17 @@ impl RangeSet {
     }
 }
 
+/// Ranges in any order: sorted first, so that very many cost no more than that.
+impl FromIterator<ByteRange> for RangeSet {
+    fn from_iter<I: IntoIterator<Item = ByteRange>>(ranges: I) -> Self {
+        let mut sorted: Vec<ByteRange> = ranges.into_iter().collect();
+        sorted.sort_unstable_by_key(|range| range.start);
+        let mut set = Self::default();
+        sorted.into_iter().for_each(|range| set.add(range));
+        set
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;

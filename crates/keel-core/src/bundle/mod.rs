@@ -175,8 +175,7 @@ impl Bundle {
     /// holds the same. What the apply itself wrote does not count.
     #[must_use]
     pub fn is_of(&self, source: &SharedSource) -> bool {
-        let mut written = RangeSet::default();
-        self.ranges.iter().for_each(|range| written.add(range.range()));
+        let written: RangeSet = self.ranges.iter().map(BundleRange::range).collect();
         self.print.is_of((&self.key, self.source_bytes), source, &written)
     }
 

@@ -1,5 +1,6 @@
 //! `ykeel report`: the PDF that is handed over, or a single drawing.
 
+use std::cell::RefCell;
 use std::path::Path;
 
 use keel_core::CoreError;
@@ -20,9 +21,11 @@ pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) ->
     let (path, case) = of(&args.source)?;
     let args = SourceArgs { source: path, sector_size: args.sector_size, json: args.json };
     let source = open(&args)?;
-    let asked = Asked { source: &source, case: case.as_ref(), sweep: &|| sweep(&source, Reach::Doubt).ok(), cancel: &cancel() };
+    let failed = RefCell::new(None);
+    let sweep = || sweep(&source, Reach::Doubt).map_err(|error| failed.replace(Some(error))).ok();
+    let asked = Asked { source: &source, case: case.as_ref(), sweep: &sweep, cancel: &cancel() };
     match keel_draw::hand_over(&asked, out, drawing.map(which)) {
-        Err(HandoverError::Stopped) => return Err(Ended::Cancelled.into()),
+        Err(HandoverError::Stopped) => return Err(failed.take().unwrap_or_else(|| Ended::Cancelled.into())),
         // The end of the program is told by the core's own errors.
         Err(HandoverError::Core(error)) => return Err(error.into()),
         Err(HandoverError::Health(error)) => return Err(error.into()),

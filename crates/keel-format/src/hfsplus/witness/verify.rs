@@ -1,6 +1,5 @@
 //! Does an HFS+ volume of this start and geometry stand on the drive? The witnesses say.
 
-use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use keel_source::{ByteOffset, ByteRange, SharedSource};
@@ -10,10 +9,8 @@ use crate::clue::Clues;
 use crate::hfsplus::layout::HEADER_AT;
 use crate::hfsplus::mend::is_stated_at;
 use crate::hfsplus::{HfsGeometry, HfsVolume};
-use crate::{Deleted, FoundVolume, Geometry, NodeKind, Volume, Witness, WitnessKind, read_bytes};
-
-/// The most folders of the root that are followed.
-const MOST_FOLLOWED: usize = 64;
+use crate::witness::root_witness;
+use crate::{FoundVolume, Geometry, Volume, Witness, WitnessKind, read_bytes};
 
 /// Verifies an HFS+ volume at `start` on the drive and gathers its witnesses. `None` when neither its catalog nor a
 /// header speaks for it.
@@ -75,24 +72,8 @@ fn tree_witnesses(volume: &HfsVolume, start: ByteOffset, clues: &Clues, newest: 
         let says = format!("extents overflow tree stands where the header puts it; {seen} of 2 trees were seen on the surface");
         witnesses.push(Witness::at(WitnessKind::References, at, 10, says).start(start));
     }
-    let (mut names, mut asked, mut met) = (0u32, 0usize, 0usize);
-    let listed = volume.list(volume.root(), Deleted::Hide, &mut |entry| {
-        names += 1;
-        *newest = (*newest).max(entry.times.modified);
-        if entry.kind == NodeKind::Directory && asked < MOST_FOLLOWED {
-            asked += 1;
-            let inside = volume.list(entry.id, Deleted::Hide, &mut |_| ControlFlow::Break(()));
-            met += usize::from(inside.is_ok_and(|findings| findings.is_empty()));
-        }
-        if names < 4096 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
-    });
-    let (weight, says) = match listed {
-        Ok(findings) if findings.is_empty() && met == asked => {
-            (20, format!("root folder lists {names} names, {met} folders below it list too"))
-        }
-        Ok(_) => (5, format!("root folder lists {names} names; {met} of {asked} folders below it list")),
-        Err(_) => (-10, "root folder cannot be read".to_string()),
-    };
-    witnesses.push(Witness::at(WitnessKind::RootDirectory, catalog_at, weight, says).start(start));
+    let (root, seen) = root_witness(volume, catalog_at);
+    *newest = seen;
+    witnesses.push(root.start(start));
     witnesses
 }

@@ -1,19 +1,16 @@
 //! Does an XFS volume of this start and geometry stand on the drive? The witnesses say.
 
-use std::ops::ControlFlow;
-
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
+use crate::witness::root_witness;
 use crate::xfs::read::Log;
 use crate::xfs::{XfsGeometry, XfsVolume, groups, mend};
-use crate::{Deleted, FoundVolume, Geometry, NodeKind, Stamp, Volume, Witness, WitnessKind, bounded};
+use crate::{FoundVolume, Geometry, Volume, Witness, WitnessKind, bounded};
 
 /// The most groups whose superblocks and headers are looked at.
 const MOST_GROUPS: u32 = 64;
 /// The most copies of the superblock that are told one by one.
 const MOST_TOLD: usize = 3;
-/// The most folders of the root that are followed.
-const MOST_FOLLOWED: usize = 64;
 
 /// Verifies an XFS volume at `start` on the drive and gathers its witnesses. `None` when nothing but the superblock that named it speaks
 /// for it and that one is not at its start.
@@ -25,8 +22,9 @@ pub(super) fn verify(drive: &SharedSource, start: ByteOffset, geometry: XfsGeome
     let geometry = *volume.geometry();
     let label = volume.summary().label.clone();
     witnesses.extend(headers(&volume, start));
-    let mut newest = None;
-    witnesses.push(root(&volume, start, &mut newest));
+    let root_at = start + geometry.inode_at(geometry.root).unwrap_or_default().0;
+    let (root, newest) = root_witness(&volume, root_at);
+    witnesses.push(root.start(start));
     let geometry = Geometry::Xfs(geometry);
     let found = FoundVolume { kind: geometry.kind(), start, bytes: range.len(), label, witnesses, geometry, newest };
     let speaks = [WitnessKind::BootSector, WitnessKind::BackupBootSector].iter().any(|kind| found.has(*kind));
@@ -82,28 +80,4 @@ fn headers(volume: &XfsVolume, start: ByteOffset) -> Vec<Witness> {
         Witness::at(WitnessKind::CoreMetadata, at, core, says).start(start),
         Witness::at(WitnessKind::SizeRecord, length_at, size, length).length(geometry.volume_bytes()),
     ]
-}
-
-/// The root folder.
-fn root(volume: &XfsVolume, start: ByteOffset, newest: &mut Option<Stamp>) -> Witness {
-    let at = start + volume.geometry().inode_at(volume.geometry().root).unwrap_or_default().0;
-    let (mut names, mut asked, mut met) = (0u32, 0usize, 0usize);
-    let listed = volume.list(volume.root(), Deleted::Hide, &mut |entry| {
-        names += 1;
-        *newest = (*newest).max(entry.times.modified);
-        if entry.kind == NodeKind::Directory && asked < MOST_FOLLOWED {
-            asked += 1;
-            let inside = volume.list(entry.id, Deleted::Hide, &mut |_| ControlFlow::Break(()));
-            met += usize::from(inside.is_ok_and(|findings| findings.is_empty()));
-        }
-        if names < 4096 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
-    });
-    let (weight, says) = match listed {
-        Ok(findings) if findings.is_empty() && met == asked => {
-            (20, format!("root folder lists {names} names, {met} folders below it list too"))
-        }
-        Ok(_) => (5, format!("root folder lists {names} names; {met} of {asked} folders below it list")),
-        Err(_) => (-10, "root folder cannot be read".to_string()),
-    };
-    Witness::at(WitnessKind::RootDirectory, at, weight, says).start(start)
 }
