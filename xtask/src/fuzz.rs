@@ -29,6 +29,8 @@ const LONGEST: Duration = Duration::from_secs(10);
 const LONGEST_WAIT: Duration = Duration::from_secs(120);
 /// A case that takes more memory is told, in KiB.
 const MOST_MEMORY: u64 = 200 << 10;
+/// The profile of what is let loose: as fast as a release, with its arithmetic checked.
+const PROFILE: &str = "checked";
 /// Cases of a run where no number is given.
 const COUNT: u64 = 200_000;
 
@@ -86,10 +88,10 @@ pub(crate) fn run_all(arguments: &[String]) -> anyhow::Result<()> {
     };
     let (count, seed) = (number("--count", COUNT)?, number("--seed", 1)?);
     setup::install(setup::PACKAGES)?;
-    run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
+    run("cargo", &["build", "--profile", PROFILE, "--quiet", "--workspace"])?;
     let work = root().join("target/fuzz");
     prepare(&work)?;
-    let program = std::env::current_exe()?;
+    let program = built("xtask");
     let lanes = std::thread::available_parallelism().map_or(2, |lanes| lanes.get() as u64);
     let tallies: Vec<anyhow::Result<Tally>> = std::thread::scope(|scope| {
         let lane = |lane: u64| {
@@ -121,6 +123,11 @@ pub(crate) fn run_all(arguments: &[String]) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// A program of the profile that what reads is let loose in.
+fn built(name: &str) -> PathBuf {
+    root().join("target").join(PROFILE).join(name)
+}
+
 /// Makes the seeds where they are not there yet.
 fn prepare(work: &Path) -> anyhow::Result<()> {
     let folder = work.join("seeds");
@@ -148,11 +155,8 @@ fn own_files(work: &Path, folder: &Path) -> anyhow::Result<()> {
     let file = File::options().write(true).open(&image)?;
     std::os::unix::fs::FileExt::write_all_at(&file, &[0; 512], 0)?;
     let ykeel = |arguments: &[&str]| -> anyhow::Result<()> {
-        let output = Command::new(root().join("target/release/ykeel"))
-            .args(arguments)
-            .current_dir(work)
-            .env("YKEEL_STATE", work.join("state"))
-            .output()?;
+        let output =
+            Command::new(built("ykeel")).args(arguments).current_dir(work).env("YKEEL_STATE", work.join("state")).output()?;
         ensure!(output.status.success(), "ykeel {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
         Ok(())
     };
@@ -307,7 +311,7 @@ fn commands(dice: &mut cases::Dice, image: &Path, out: &Path) -> anyhow::Result<
             "IMAGE" => image.display().to_string(),
             word => word.replace("OUT", &out.display().to_string()),
         });
-        let mut command = Command::new(root().join("target/release/ykeel"))
+        let mut command = Command::new(built("ykeel"))
             .args(words)
             .current_dir(place)
             .stdout(Stdio::null())

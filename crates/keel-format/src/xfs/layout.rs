@@ -294,7 +294,7 @@ impl XfsGeometry {
         if blocks >> 48 != 0 || group < 5 || blocks.div_ceil(u64::from(group)) != u64::from(groups) {
             return Err(view.wrong(8, "sb_dblocks", blocks, "as many blocks as its groups have"));
         }
-        if raw.sb_agblklog != u8::try_from(group.next_power_of_two().trailing_zeros()).unwrap_or(0) {
+        if raw.sb_agblklog != u8::try_from(u64::from(group).next_power_of_two().trailing_zeros()).unwrap_or(0) {
             return Err(view.wrong(124, "sb_agblklog", u64::from(raw.sb_agblklog), "the power of two above sb_agblocks"));
         }
         let version = raw.sb_versionnum.get() & VERSION_BITS;

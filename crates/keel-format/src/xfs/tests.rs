@@ -87,6 +87,11 @@ fn a_superblock_states_its_volume_and_every_absurd_size_is_refused() {
         assert!(error.contains(field), "{field}: {error}");
     }
     assert!(parse(&bytes[..200]).is_err());
+    // A group larger than any power of two that 32 bits hold.
+    let mut vast = bytes.clone();
+    vast[84..88].fill(0xFF);
+    vast[88..92].copy_from_slice(&1u32.to_be_bytes());
+    assert!(parse(&vast).unwrap_err().to_string().contains("sb_agblklog"));
     // Folders of metadata are said to be what is not read, not a volume without files.
     let mut other = bytes;
     other[218] = 1;
