@@ -135,6 +135,7 @@ fn prepare(work: &Path) -> anyhow::Result<()> {
         return Ok(());
     }
     let _ = fs::remove_dir_all(&folder);
+    let _ = fs::remove_file(work.join("own.copy"));
     seeds::make(&folder);
     for name in PACKED {
         let packed = fs::read(root().join(format!("demo/{name}.pack")))?;

@@ -6,11 +6,15 @@ mod cli;
 mod command;
 mod demo;
 mod exit;
-mod keymap;
+mod keys;
+mod line_edit;
 mod out;
-mod screen;
+mod popup;
 mod signals;
+mod stage;
 mod term;
+#[cfg(test)]
+mod testing;
 mod theme;
 mod widget;
 

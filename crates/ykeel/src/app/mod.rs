@@ -1,15 +1,11 @@
 //! The screens: one loop that takes keys and job reports, changes the state, and draws it.
 
-pub(crate) mod copy;
-pub(crate) mod drive;
-mod effect;
-pub(crate) mod fathom;
-pub(crate) mod files;
-pub(crate) mod mend;
-pub(crate) mod popup;
-mod sick;
-pub(crate) mod state;
-mod update;
+mod case;
+pub(crate) mod effect;
+mod event;
+mod opening;
+mod report;
+mod state;
 
 #[cfg(test)]
 mod tests;
@@ -19,15 +15,19 @@ use std::thread;
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, unbounded};
-use crossterm::event::{self, Event, KeyCode, KeyModifiers};
+use crossterm::event::{Event, KeyCode, KeyModifiers, read};
 use keel_core::yard;
 use ratatui::layout::Rect;
 
-pub(crate) use effect::Effect;
+pub(crate) use effect::{Effect, Effects};
 pub(crate) use state::App;
 
+use crate::popup::frame;
 use crate::term::Guard;
-use crate::{screen, widget};
+use crate::widget;
+
+/// What is told where the drive is left alone until a write is over.
+const WRITING: &str = "the drive is being written; wait for the end, or stop the measurement with x";
 
 /// Longest wait for a key while a job runs: keeps its figures moving.
 const BUSY: Duration = Duration::from_millis(60);
@@ -42,7 +42,7 @@ pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Res
         if sources.is_empty() { yard::list(Path::new("."))? } else { sources.iter().cloned().map(yard::berth).collect() };
     let mut app = App::new(berths, sector_size);
     if let [only] = sources {
-        app.run_effect(Effect::OpenDrive(only.clone()));
+        app.run(vec![Effect::Open(only.clone(), None)]);
     }
     run(app)
 }
@@ -97,7 +97,7 @@ fn is_suspend(event: &Event) -> bool {
 fn input() -> Receiver<Event> {
     let (sender, receiver) = unbounded();
     thread::spawn(move || {
-        while let Ok(event) = event::read() {
+        while let Ok(event) = read() {
             if sender.send(event).is_err() {
                 return;
             }
@@ -115,9 +115,10 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut ratatui::buffer::Buffer) {
     };
     widget::course::draw(app, &parts, buf);
     widget::keel::draw(app, parts.keel, buf);
-    screen::draw(app, &parts, buf);
+    widget::rule(buf, parts.middle, app.theme.line());
+    app.stage.stage().draw(app, parts.middle, buf).draw(app.theme, parts.why, buf);
     widget::foot::draw(app, parts.foot, buf);
     if let Some(popup) = app.popups.last() {
-        widget::popup::draw(app, popup, area, buf);
+        frame::draw(app, popup.as_ref(), area, buf);
     }
 }

@@ -10,8 +10,7 @@ use ratatui::style::Style;
 
 use super::put;
 use crate::app::App;
-use crate::app::drive::Drive;
-use crate::keymap::Stage;
+use crate::stage::Drive;
 
 /// Columns before the first lane: the scale and the marks.
 const SCALE: u16 = 9;
@@ -64,18 +63,8 @@ struct Block {
 }
 
 /// The ground that is selected in the stage.
-pub(crate) fn selection(app: &App) -> Option<ByteRange> {
-    let drive = app.drive.as_ref()?;
-    match app.stage {
-        Stage::Yard | Stage::Copy | Stage::Fathom => None,
-        Stage::Ladder if drive.rung <= 5 => None,
-        Stage::Ladder => {
-            drive.ladder.as_ref()?.volumes.get(drive.volume).map(|volume| ByteRange::sized(volume.start_byte, volume.bytes))
-        }
-        Stage::Sweep | Stage::Mend => drive.selected_find().map(keel_core::sweep::Find::range),
-        Stage::Files => drive.files.find.as_ref().map(keel_core::sweep::Find::range),
-        Stage::Plan => drive.edits.get(drive.edit).map(keel_core::mend::Edit::range),
-    }
+fn selection(app: &App) -> Option<ByteRange> {
+    app.drive.as_ref().and_then(|drive| app.stage.stage().selection(drive))
 }
 
 /// The rows of the keel in `area`.
@@ -110,9 +99,9 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     }
     let selected = selection(app);
     let lanes = [
-        table_blocks(drive, &drive.table),
+        table_blocks(drive, &drive.plan.table),
         find_blocks(drive),
-        drive.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default(),
+        drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default(),
     ];
     for (index, blocks) in lanes.iter().enumerate() {
         for block in blocks {
@@ -135,27 +124,27 @@ fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Optio
             put(buf, area, SCALE - 1, row, "▎", theme.accent());
         }
     }
-    let sampled = drive.ladder.as_ref().and_then(|ladder| ladder.rung(keel_core::ladder::RungName::Reads));
+    let sampled = drive.ladder.now.as_ref().and_then(|ladder| ladder.rung(keel_core::ladder::RungName::Reads));
     let bad = sampled
         .into_iter()
         .flat_map(|rung| &rung.findings)
         .filter_map(|finding| finding.at_byte)
         .map(|at| ByteRange::sized(at, 512));
     let missing = drive.source.missing().iter().copied().take(4096);
-    for range in drive.bad.iter().copied().chain(bad).chain(missing) {
+    for range in drive.sweep.bad.iter().copied().chain(bad).chain(missing) {
         if let Some((row, _)) = rows.of(range) {
             put(buf, area, SCALE - 1, row, "×", theme.bad());
         }
     }
     let copied = drive.copy.progress.as_ref().filter(|_| drive.copy.job.is_some()).map(|progress| progress.at);
     let measured = drive.fathom.progress.as_ref().filter(|_| drive.fathom.job.is_some()).map(|progress| progress.at);
-    let read = drive.surveying.as_ref().map(|progress| progress.at);
+    let read = drive.ladder.surveying.as_ref().map(|progress| progress.at);
     for head in copied.into_iter().chain(measured).chain(read) {
         if let Some((row, _)) = rows.of(ByteRange::sized(head, 1)) {
             put(buf, area, SCALE - 1, row, "▶", theme.strong());
         }
     }
-    if let (Some(_), Some(progress)) = (&drive.sweep_job, &drive.progress)
+    if let (Some(_), Some(progress)) = (&drive.sweep.job, &drive.sweep.progress)
         && progress.total > 0
         && let Some((row, _)) = rows.of(ByteRange::sized(progress.head, 1))
     {
@@ -189,7 +178,7 @@ fn table_blocks(drive: &Drive, table: &TableReading) -> Vec<Block> {
     let sector = drive.source.sector_size();
     let blocks = table.partitions.iter().map(|entry| {
         let range = entry.range(sector);
-        let find = outer(&drive.finds).find(|find| find.start_byte == range.start);
+        let find = outer(&drive.sweep.finds).find(|find| find.start_byte == range.start);
         let typed = match entry.type_code.word() {
             "NTFS/exFAT" => "Nt",
             "FAT12" | "FAT16" | "FAT32" => "Fa",
@@ -204,7 +193,9 @@ fn table_blocks(drive: &Drive, table: &TableReading) -> Vec<Block> {
 }
 
 fn find_blocks(drive: &Drive) -> Vec<Block> {
-    outer(&drive.finds).map(|find| Block { range: find.range(), letters: find.kind.letters(), kind: Some(find.kind) }).collect()
+    outer(&drive.sweep.finds)
+        .map(|find| Block { range: find.range(), letters: find.kind.letters(), kind: Some(find.kind) })
+        .collect()
 }
 
 #[cfg(test)]

@@ -4,7 +4,6 @@ pub(crate) mod course;
 pub(crate) mod foot;
 pub(crate) mod hex;
 pub(crate) mod keel;
-pub(crate) mod popup;
 pub(crate) mod why;
 
 use ratatui::buffer::Buffer;
@@ -96,6 +95,12 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
         lines.push(line);
     }
     lines
+}
+
+/// `text` with its first letter large.
+pub(crate) fn capital(text: &str) -> String {
+    let mut signs = text.chars();
+    signs.next().map_or_else(String::new, |first| first.to_uppercase().collect::<String>() + signs.as_str())
 }
 
 /// Width of `text` on the terminal.

@@ -1,10 +1,11 @@
 //! Why: the evidence for whatever is selected, in sentences.
 
+use keel_core::coverage::Coverage;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-use super::{put, rule, wrap};
+use super::{capital, put, rule, wrap};
 use crate::theme::Theme;
 
 /// Paragraphs for the right side, each with its style; an empty text is a blank line.
@@ -22,6 +23,19 @@ impl Why {
     /// Adds a blank line.
     pub(crate) fn gap(&mut self) {
         self.lines.push((String::new(), Style::new()));
+    }
+
+    /// Adds what a ladder rests on.
+    pub(crate) fn say_coverage(&mut self, coverage: &Coverage, theme: Theme) {
+        if coverage.bytes == 0 {
+            return;
+        }
+        self.gap();
+        self.say("Coverage", theme.strong());
+        self.say(format!("{}.", capital(&coverage.sentence())), theme.text());
+        if let Some(next) = coverage.next() {
+            self.say(format!("· {next}: 5, then s"), theme.text());
+        }
     }
 
     /// Draws the paragraphs, wrapped; what does not fit is said to be more.

@@ -155,7 +155,7 @@ impl<'a> Headers<'a> {
         if !self.geometry.has_checksums() {
             return Some((level, 0));
         }
-        let own = view.u64_be(16, "bb_blkno").ok()? * 512 == at.0
+        let own = view.u64_be(16, "bb_blkno").ok()?.checked_mul(512) == Some(at.0)
             && view.slice(32, 16, "bb_uuid").ok()? == self.geometry.meta_uuid.as_slice()
             && view.u32_be(48, "bb_owner").ok()? == self.group
             && checksum_holds(bytes, 52);

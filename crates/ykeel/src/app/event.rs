@@ -1,0 +1,80 @@
+//! Keys, clicks and pastes find what they are for.
+
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Position;
+
+use super::{App, Effect};
+use crate::popup::Answer;
+use crate::{keys, widget};
+
+impl App {
+    /// Takes a key, a click, a paste or a resize.
+    pub(crate) fn take_event(&mut self, event: &Event) {
+        match event {
+            Event::Key(key) if key.kind != KeyEventKind::Release => self.take_key(*key),
+            Event::Mouse(mouse) => self.take_mouse(*mouse),
+            Event::Paste(text) => self.take_paste(text),
+            _ => {}
+        }
+    }
+
+    fn take_key(&mut self, key: KeyEvent) {
+        if let Some(mut popup) = self.popups.pop() {
+            if key.code == KeyCode::Esc {
+                return;
+            }
+            let effects = match popup.press(key, self) {
+                Answer::Close(effects) => effects,
+                Answer::Stay(effects) => {
+                    self.popups.push(popup);
+                    effects
+                }
+            };
+            self.run(effects);
+        } else if let Some(binding) = keys::find(self.stage.bindings(), key) {
+            self.told = None;
+            self.run(vec![Effect::Do(binding.does)]);
+        }
+    }
+
+    /// What is pasted is text: where none is asked for, it is nothing.
+    fn take_paste(&mut self, text: &str) {
+        match self.popups.last_mut() {
+            Some(popup) => popup.paste(text),
+            None => self.told = Some("what was pasted is not taken for keys: open a question for it first".into()),
+        }
+    }
+
+    fn take_mouse(&mut self, mouse: MouseEvent) {
+        if !self.popups.is_empty() {
+            return;
+        }
+        let effects = match mouse.kind {
+            MouseEventKind::ScrollUp => self.stage.stage().step(self, -1),
+            MouseEventKind::ScrollDown => self.stage.stage().step(self, 1),
+            MouseEventKind::Down(MouseButton::Left) => self.click(Position::new(mouse.column, mouse.row)),
+            _ => return,
+        };
+        self.run(effects);
+    }
+
+    fn click(&mut self, at: Position) -> Vec<Effect> {
+        let Some(parts) = widget::parts(self.area) else { return Vec::new() };
+        if parts.course.contains(at) {
+            return widget::course::stage_at(parts.course, at.x).map(Effect::GoTo).into_iter().collect();
+        }
+        if parts.keel.contains(at) {
+            if let Some(place) = widget::keel::byte_at(self, parts.keel, at.y)
+                && let Some(drive) = &mut self.drive
+            {
+                drive.select_at(place);
+            }
+            return Vec::new();
+        }
+        if parts.middle.contains(at) {
+            let inside = Position::new(at.x - parts.middle.x, at.y - parts.middle.y);
+            return self.stage.stage().click(self, parts.middle, inside);
+        }
+        Vec::new()
+    }
+}

@@ -1,0 +1,109 @@
+//! The list of all commands, searched by any of their words.
+
+use crossterm::event::KeyEvent;
+
+use super::{Answer, Content, Popup, PopupKey, Tone, key, moved, pressed, words};
+use crate::app::{App, Effect};
+use crate::keys::StageKey;
+use crate::line_edit::LineEdit;
+use crate::stage::StageId;
+
+/// The list, and what was typed to search it.
+#[derive(Debug, Default)]
+pub(crate) struct Commands {
+    line: LineEdit,
+    selected: usize,
+}
+
+/// Rows of a page.
+const PAGE: isize = 12;
+
+const KEYS: &[PopupKey<Commands>] = &[
+    key("enter", Commands::run, "runs"),
+    key("up", |list, _| list.step(-1), ""),
+    key("down", |list, _| list.step(1), ""),
+    key("pageup", |list, _| list.step(-PAGE), ""),
+    key("pagedown", |list, _| list.step(PAGE), ""),
+];
+
+/// A command, and the stages that know it.
+struct Command {
+    binding: &'static StageKey,
+    stages: Vec<StageId>,
+}
+
+/// Every command once, those that have all words of `filter` in their key or sentence.
+fn matching(filter: &str) -> Vec<Command> {
+    let words: Vec<String> = filter.split_whitespace().map(str::to_lowercase).collect();
+    let mut commands: Vec<Command> = Vec::new();
+    for stage in StageId::ALL {
+        for binding in stage.bindings() {
+            let said = format!("{} {} {}", binding.keys, binding.short, binding.long).to_lowercase();
+            if !words.iter().all(|word| said.contains(word)) {
+                continue;
+            }
+            match commands.iter_mut().find(|command| (command.binding.keys, command.binding.long) == (binding.keys, binding.long))
+            {
+                Some(command) => command.stages.push(stage),
+                None => commands.push(Command { binding, stages: vec![stage] }),
+            }
+        }
+    }
+    commands
+}
+
+impl Commands {
+    fn step(&mut self, by: isize) -> Answer {
+        self.selected = moved(self.selected, by, matching(self.line.text()).len());
+        Answer::Stay(Vec::new())
+    }
+
+    /// Runs the selected command, or goes to the first stage that knows it.
+    fn run(&mut self, app: &App) -> Answer {
+        Answer::Close(match matching(self.line.text()).into_iter().nth(self.selected) {
+            Some(command) if command.stages.contains(&app.stage) => vec![Effect::Do(command.binding.does)],
+            Some(command) => command.stages.first().map(|stage| Effect::GoTo(*stage)).into_iter().collect(),
+            None => Vec::new(),
+        })
+    }
+}
+
+impl Popup for Commands {
+    fn title(&self, _app: &App) -> String {
+        "Commands".into()
+    }
+
+    fn content(&self, app: &App, _width: usize) -> Content {
+        let (before, behind) = self.line.parts();
+        let row = |command: Command| {
+            let here = command.stages.contains(&app.stage);
+            let place = command.stages.first().filter(|_| !here).map(|stage| format!("  ({})", stage.stage().word()));
+            let text = format!("{:<14}{}{}", command.binding.keys, command.binding.long, place.unwrap_or_default());
+            (text, if here { Tone::Plain } else { Tone::Dim })
+        };
+        Content {
+            head: vec![format!("search: {before}▏{behind}"), String::new()],
+            rows: matching(self.line.text()).into_iter().map(row).collect(),
+            selected: Some(self.selected),
+            from: 0,
+        }
+    }
+
+    fn keys(&self) -> Vec<(&'static str, &'static str)> {
+        words(KEYS)
+    }
+
+    fn press(&mut self, key: KeyEvent, app: &App) -> Answer {
+        pressed(self, KEYS, key, app).unwrap_or_else(|| {
+            if self.line.press(key) {
+                self.selected = 0;
+            }
+            Answer::Stay(Vec::new())
+        })
+    }
+
+    fn paste(&mut self, text: &str) {
+        self.line.insert(text);
+        self.selected = 0;
+    }
+}

@@ -1,0 +1,78 @@
+//! The frame of a popup: title, content, and its keys at the foot.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::widgets::{Clear, Widget};
+
+use super::{Content, Popup, Tone};
+use crate::app::App;
+use crate::widget::{bar, columns, first_shown, put};
+
+/// Columns and rows that the frame takes around what it holds.
+const AROUND: (u16, u16) = (6, 4);
+
+/// The most that a popup may hold in a terminal of this size, in its place there.
+pub(crate) fn inner(area: Rect) -> Rect {
+    let width = area.width.saturating_sub(16).clamp(area.width.min(60), 96);
+    Rect::new(0, 0, width.saturating_sub(AROUND.0), area.height.saturating_sub(4 + AROUND.1))
+}
+
+/// Draws a popup in the middle of `area`.
+pub(crate) fn draw(app: &App, popup: &dyn Popup, area: Rect, buf: &mut Buffer) {
+    let most = inner(area);
+    let content = popup.content(app, usize::from(most.width));
+    let rows = u16::try_from(content.head.len() + content.rows.len()).unwrap_or(u16::MAX).min(most.height);
+    let (width, height) = ((most.width + AROUND.0).min(area.width), (rows + AROUND.1).min(area.height));
+    let frame = Rect::new(area.x + (area.width - width) / 2, area.y + (area.height - height) / 2, width, height);
+    Clear.render(frame.intersection(buf.area), buf);
+    draw_frame(app, frame, popup, buf);
+    let inner = Rect::new(frame.x + 3, frame.y + 2, width.saturating_sub(AROUND.0), height.saturating_sub(AROUND.1));
+    draw_content(app, &content, inner, buf);
+}
+
+fn draw_content(app: &App, content: &Content, area: Rect, buf: &mut Buffer) {
+    let head = content.head.len().min(usize::from(area.height));
+    for (y, line) in content.head.iter().take(head).enumerate() {
+        put(buf, area, 0, u16::try_from(y).unwrap_or(0), line, app.theme.text());
+    }
+    let top = u16::try_from(head).unwrap_or(0);
+    let below = Rect { y: area.y + top, height: area.height - top, ..area };
+    let room = usize::from(below.height);
+    let first = match content.selected {
+        Some(selected) => first_shown(selected, content.rows.len(), room),
+        None => content.from.min(content.rows.len().saturating_sub(room)),
+    };
+    for (row, (text, tone)) in content.rows.iter().enumerate().skip(first).take(room) {
+        let y = u16::try_from(row - first).unwrap_or(0);
+        let style = match tone {
+            Tone::Plain => app.theme.text(),
+            Tone::Dim => app.theme.dim(),
+        };
+        put(buf, below, 0, y, text, style);
+        if content.selected == Some(row) {
+            bar(buf, below, y, app.theme.selected());
+        }
+    }
+    let left = content.rows.len().saturating_sub(first + room);
+    if left > 0 {
+        let more = format!(" {left} more ");
+        let x = area.width.saturating_sub(u16::try_from(columns(&more)).unwrap_or(0));
+        put(buf, area, x, area.height, &more, app.theme.dim());
+    }
+}
+
+fn draw_frame(app: &App, frame: Rect, popup: &dyn Popup, buf: &mut Buffer) {
+    let style = app.theme.strong();
+    let line = "─".repeat(usize::from(frame.width.saturating_sub(2)));
+    put(buf, frame, 0, 0, &format!("╭{line}╮"), style);
+    for y in 1..frame.height.saturating_sub(1) {
+        put(buf, frame, 0, y, "│", style);
+        put(buf, frame, frame.width.saturating_sub(1), y, "│", style);
+    }
+    put(buf, frame, 0, frame.height.saturating_sub(1), &format!("╰{line}╯"), style);
+    put(buf, frame, 3, 0, &format!(" {} ", popup.title(app)), style);
+    let keys = popup.keys().into_iter().chain([("esc", "closes")]);
+    let keys = format!(" {} ", keys.map(|(key, word)| format!("{key} {word}")).collect::<Vec<_>>().join("   "));
+    let x = frame.width.saturating_sub(u16::try_from(columns(&keys)).unwrap_or(0) + 2);
+    put(buf, frame, x, frame.height.saturating_sub(1), &keys, app.theme.dim());
+}

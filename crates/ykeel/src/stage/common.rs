@@ -1,0 +1,63 @@
+//! Keys of every stage.
+
+use super::{Drive, StageId};
+use crate::app::{App, Effect, Effects};
+use crate::keys::{StageKey, bench, drive};
+use crate::popup::{Ask, Commands, Text};
+
+/// Lines of a page.
+const PAGE: isize = 20;
+/// How far the keel is zoomed in at most: each step halves what it shows.
+const MOST_ZOOM: u32 = 16;
+
+/// Keys of the stages that are about a drive.
+pub(super) const OF_DRIVES: &[StageKey] =
+    &[drive("P", ask_report, ("", "Write the report of this drive as a PDF, with drawings and journal"))];
+
+/// Keys of all stages.
+pub(super) const EVERYWHERE: &[StageKey] = &[
+    bench("x", App::cancel, ("", "Stop the running job; a sweep or copy can go on later from where it was")),
+    bench("up k", |app| step(app, -1), ("", "Go up")),
+    bench("down j", |app| step(app, 1), ("", "Go down")),
+    bench("left h", |app| sideways(app, -1), ("", "Go left: the volume before, up a folder, or out of the fields")),
+    bench("right l", |app| sideways(app, 1), ("", "Go right: the next volume, into the folder, or into the fields")),
+    bench("pageup", |app| step(app, -PAGE), ("", "Go up a page")),
+    bench("pagedown", |app| step(app, PAGE), ("", "Go down a page")),
+    bench("home", |app| step(app, isize::MIN / 2), ("", "Go to the first line")),
+    bench("end", |app| step(app, isize::MAX / 2), ("", "Go to the last line")),
+    drive("+ =", |drive| zoom(drive, 1), ("", "Zoom the keel in on the selection")),
+    drive("-", |drive| zoom(drive, -1), ("", "Zoom the keel out")),
+    bench("tab", |app| beside(app, 1), ("", "Go to the next stage")),
+    bench("backtab", |app| beside(app, StageId::ALL.len() - 1), ("", "Go to the stage before")),
+    bench("?", help, ("help", "Say what this stage shows and which keys work here")),
+    bench(":", |_| vec![Effect::Over(Box::new(Commands::default()))], ("commands", "Search all commands")),
+    bench("q ctrl-c", |_| vec![Effect::Quit], ("", "Leave Yellow Keel (quit)")),
+];
+
+fn step(app: &mut App, by: isize) -> Effects {
+    app.stage.stage().step(app, by)
+}
+
+fn sideways(app: &mut App, by: isize) -> Effects {
+    app.stage.stage().sideways(app, by)
+}
+
+fn zoom(drive: &mut Drive, by: i32) -> Effects {
+    drive.zoom = drive.zoom.saturating_add_signed(by).min(MOST_ZOOM);
+    Vec::new()
+}
+
+fn beside(app: &mut App, steps: usize) -> Effects {
+    let here = StageId::ALL.iter().position(|stage| *stage == app.stage).unwrap_or(0);
+    vec![Effect::GoTo(StageId::ALL[(here + steps) % StageId::ALL.len()])]
+}
+
+fn help(app: &mut App) -> Effects {
+    vec![Effect::Over(Box::new(Text::help(app.stage)))]
+}
+
+fn ask_report(drive: &mut Drive) -> Effects {
+    let name = format!("{}-report.pdf", drive.plain_name());
+    let text = "The PDF to write: ladder, keel, reads, health, capacity, copy, and the journal of the case.";
+    vec![Effect::Over(Box::new(Ask::new("Report", text, name, |_, line| vec![Effect::Report(line.trim().into())])))]
+}

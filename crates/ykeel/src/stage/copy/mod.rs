@@ -1,0 +1,96 @@
+//! Copy: an image of a sick drive, sound parts first.
+
+mod state;
+mod view;
+
+use keel_core::advice::Advice;
+use keel_source::size_decimal;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+pub(crate) use state::State;
+
+use super::{Drive, Running, Stage, Standing, Weight, runs, stop};
+use crate::app::App;
+use crate::app::effect::Effects;
+use crate::keys::{StageKey, bench, drive};
+use crate::widget::why::Why;
+
+/// The stage.
+pub(crate) struct Copy;
+
+const KEYS: &[StageKey] = &[
+    bench("s", state::ask_copy, ("copy", "Begin a copy of the drive, or go on with it")),
+    drive("space", state::pause, ("rest", "Let the copy rest, or go on")),
+    drive("n", state::skip_pass, ("skip", "End the pass that runs; the next one begins")),
+    drive("o", state::change_order, ("order", "Copy what the volumes need first, or in the order of the drive")),
+    drive("v", state::verify, ("verify", "Compare the copy with the hashes taken while it was read")),
+    bench("w", state::work_on_copy, ("work on it", "Go over to the copy: every stage works on it")),
+];
+
+impl Stage for Copy {
+    fn word(&self) -> &'static str {
+        "Copy"
+    }
+
+    fn about(&self) -> &'static str {
+        "An image of a sick drive, sound parts first: large reads, then the edges of what failed, then what lies between, then once more. It can rest, be stopped, and gone on with. What did not come over is unreadable in the copy, never zeros. When it is there, w goes over to it and every stage works on the copy."
+    }
+
+    fn keys(&self) -> &'static [StageKey] {
+        KEYS
+    }
+
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why {
+        view::draw(app, area, buf)
+    }
+
+    fn carries_out(&self, advice: Advice) -> Option<&'static str> {
+        match advice {
+            Advice::CopyFirst { .. } => Some("s"),
+            Advice::WorkOnCopy => Some("w"),
+            _ => None,
+        }
+    }
+
+    fn standing(&self, drive: &Drive) -> Standing {
+        match (&drive.copy.done, drive.source.missing().is_empty()) {
+            (_, false) => Standing::Doubt,
+            (Some(done), _) if done.copied_bytes == done.bytes => Standing::Done,
+            (Some(_), _) => Standing::Doubt,
+            (None, _) => Standing::Open,
+        }
+    }
+
+    fn reports(&self, drive: &mut Drive, _shown: Option<Rect>) -> Effects {
+        state::reports(drive)
+    }
+
+    fn running(&self, drive: &Drive) -> Vec<Running> {
+        let copy = &drive.copy;
+        let copying = copy.progress.as_ref().map_or_else(
+            || "copy begins  x stops".to_string(),
+            |progress| {
+                let percent = progress.copied.saturating_mul(100) / progress.total.max(1);
+                format!("copy {percent} %  {}/s  {} errors  x stops", size_decimal(progress.rate), progress.errors)
+            },
+        );
+        let comparing = copy.verifying.map_or(0, |progress| progress.done.saturating_mul(100) / progress.total.max(1));
+        let all = [
+            runs(copy.job.is_some(), Weight::Long, copying),
+            runs(copy.verify_job.is_some(), Weight::Long, format!("comparing the copy {comparing} %  x stops")),
+            runs(copy.place_job.is_some(), Weight::Short, "asking the destination  x stops"),
+        ];
+        all.into_iter().flatten().collect()
+    }
+
+    fn cancel(&self, drive: &mut Drive) {
+        drive.copy.control.pause(false);
+        stop(drive.copy.job.as_ref());
+        stop(drive.copy.verify_job.as_ref());
+        stop(drive.copy.place_job.as_ref());
+    }
+}
+
+#[cfg(test)]
+mod tests;

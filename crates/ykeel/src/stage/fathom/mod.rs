@@ -1,0 +1,87 @@
+//! Fathom: how much the drive really stores.
+
+mod state;
+mod view;
+
+use keel_core::advice::Advice;
+use keel_core::fathom::Nature;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+pub(crate) use state::State;
+
+use super::{Drive, Running, Stage, Standing, Weight, runs, stop};
+use crate::app::App;
+use crate::app::effect::Effects;
+use crate::keys::{StageKey, drive};
+use crate::widget::why::Why;
+
+/// The stage.
+pub(crate) struct Fathom;
+
+const KEYS: &[StageKey] = &[
+    drive(
+        "p",
+        state::ask_probe,
+        ("probe", "Prove the capacity: write tagged sectors at chosen places and put back what stood there"),
+    ),
+    drive("F", state::ask_fill, ("fill", "Write and verify every sector: everything on the drive is lost")),
+    drive("e", state::estimate, ("estimate", "Only read: content that repeats is weak evidence")),
+    drive("u", state::ask_put_back, ("put back", "Put back what an interrupted probe touched")),
+];
+
+impl Stage for Fathom {
+    fn word(&self) -> &'static str {
+        "Fathom"
+    }
+
+    fn about(&self) -> &'static str {
+        "How much the drive can really store: the address that was written against the address that was read there. An honest drive is the diagonal; one that leads back shows teeth, one that drops shows nothing behind its end. A probe writes to chosen places and puts back what stood there; a fill writes everything."
+    }
+
+    fn keys(&self) -> &'static [StageKey] {
+        KEYS
+    }
+
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why {
+        view::draw(app, area, buf)
+    }
+
+    fn carries_out(&self, advice: Advice) -> Option<&'static str> {
+        matches!(advice, Advice::PutBack).then_some("u")
+    }
+
+    fn standing(&self, drive: &Drive) -> Standing {
+        match &drive.fathom.verdict {
+            None => Standing::Open,
+            Some(verdict) if verdict.nature == Nature::Honest => Standing::Done,
+            Some(_) => Standing::Doubt,
+        }
+    }
+
+    fn reports(&self, drive: &mut Drive, _shown: Option<Rect>) -> Effects {
+        state::reports(drive)
+    }
+
+    fn running(&self, drive: &Drive) -> Vec<Running> {
+        let fathom = &drive.fathom;
+        let measuring = fathom.progress.as_ref().map_or_else(
+            || "the measurement begins  x stops".to_string(),
+            |progress| {
+                let percent = progress.done.saturating_mul(100) / progress.total.max(1);
+                format!("{} {percent} %  x stops", progress.phase.word())
+            },
+        );
+        let weight = if fathom.writes() { Weight::Writes } else { Weight::Long };
+        let back = runs(fathom.restore_job.is_some(), Weight::Writes, "WRITING  putting back");
+        back.into_iter().chain(runs(fathom.job.is_some(), weight, measuring)).collect()
+    }
+
+    /// What a measurement touched is put back before it ends. A restoration is never stopped.
+    fn cancel(&self, drive: &mut Drive) {
+        stop(drive.fathom.job.as_ref());
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,108 @@
+//! Files: the tree of a volume, previews, and what is taken out.
+
+mod preview;
+mod state;
+mod view;
+
+use keel_core::advice::Advice;
+use keel_core::sweep::Find;
+use keel_source::{ByteRange, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+
+pub(crate) use state::{State, look_into};
+
+use super::{Drive, Running, Stage, Standing, Weight, runs};
+use crate::app::App;
+use crate::app::effect::Effects;
+use crate::keys::{StageKey, drive};
+use crate::widget::why::Why;
+
+/// The stage.
+pub(crate) struct Files;
+
+const KEYS: &[StageKey] = &[
+    drive("enter", state::enter, ("open", "Open the folder that is selected")),
+    drive("space", state::mark, ("mark", "Mark the file or folder for taking out, or unmark it")),
+    drive("e", state::ask_extract, ("take out", "Take the marked files (or the selected one) out to a folder, verified")),
+    drive("v", state::toggle_view, ("text/hex", "Show the preview as text or picture, or as bytes")),
+    drive("D", state::toggle_deleted, ("", "List deleted entries too, or hide them")),
+    drive("backspace", state::leave, ("up", "Go up a folder, or back to the volumes")),
+];
+
+impl Stage for Files {
+    fn word(&self) -> &'static str {
+        "Files"
+    }
+
+    fn about(&self) -> &'static str {
+        "The files of a volume or find, read without its boot sector where that is gone. Look at texts, pictures and bytes, and take files out: the manifest beside them holds length, hashes and state of each."
+    }
+
+    fn keys(&self) -> &'static [StageKey] {
+        KEYS
+    }
+
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why {
+        view::draw(app, area, buf)
+    }
+
+    fn entered(&self, app: &mut App) -> Effects {
+        let Some(drive) = &app.drive else { return Vec::new() };
+        let closed = drive.files.volume.is_none() && drive.files.open_job.is_none();
+        match drive.selected_find().filter(|find| closed && find.kind.why_closed().is_none()) {
+            Some(find) => state::open(find),
+            None => Vec::new(),
+        }
+    }
+
+    fn step(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let last = drive.files.entries.len().saturating_sub(1);
+            drive.files.selected = drive.files.selected.saturating_add_signed(by).min(last);
+        }
+        Vec::new()
+    }
+
+    fn sideways(&self, app: &mut App, by: isize) -> Effects {
+        let Some(drive) = &mut app.drive else { return Vec::new() };
+        if by > 0 { state::enter(drive) } else { state::leave(drive) }
+    }
+
+    fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            view::click(drive, area, at);
+        }
+        Vec::new()
+    }
+
+    fn selection(&self, drive: &Drive) -> Option<ByteRange> {
+        drive.files.find.as_ref().map(Find::range)
+    }
+
+    fn carries_out(&self, advice: Advice) -> Option<&'static str> {
+        matches!(advice, Advice::Look | Advice::Prove | Advice::TakeOut).then_some("")
+    }
+
+    fn standing(&self, drive: &Drive) -> Standing {
+        if drive.files.volume.is_some() { Standing::Done } else { Standing::Open }
+    }
+
+    fn reports(&self, drive: &mut Drive, shown: Option<Rect>) -> Effects {
+        state::reports(drive, shown.map(view::preview_size))
+    }
+
+    fn running(&self, drive: &Drive) -> Vec<Running> {
+        let files = &drive.files;
+        let out = files.extract_progress.as_ref().map_or_else(
+            || "taking out  x stops".to_string(),
+            |progress| format!("taking out  {} files  {}  x stops", progress.files, size_decimal(progress.bytes)),
+        );
+        let taking = runs(files.extract_job.is_some(), Weight::Long, out);
+        taking.into_iter().chain(runs(files.is_reading(), Weight::Short, "reading  x stops")).collect()
+    }
+
+    fn cancel(&self, drive: &mut Drive) {
+        drive.files.cancel();
+    }
+}

@@ -1,0 +1,237 @@
+//! Files: the tree of a volume, a preview, and what is taken out.
+
+use keel_core::files::{Extracted, FileGround, Outcome};
+use keel_format::{Existence, NodeKind};
+use keel_source::{printable, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect, Size};
+use ratatui::widgets::Widget;
+use ratatui_image::Image;
+
+use super::State;
+use super::preview::{Preview, ViewAs};
+use crate::app::App;
+use crate::stage::Drive;
+use crate::widget::why::Why;
+use crate::widget::{bar, columns, first_shown, hex, put, wrap};
+
+/// Row of the first entry.
+const TOP: u16 = 2;
+
+/// The list and the preview below it, or beside it where there is room.
+fn split(area: Rect) -> (Rect, Rect) {
+    let height = area.height / 2;
+    (Rect { height, ..area }, Rect { y: area.y + height, height: area.height - height, ..area })
+}
+
+/// Cells that a picture may fill in a middle of this size.
+pub(super) fn preview_size(middle: Rect) -> Size {
+    let preview = split(middle).1;
+    Size::new(preview.width.saturating_sub(2).max(1), preview.height.saturating_sub(2).max(1))
+}
+
+pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
+    let Some(drive) = &app.drive else { return Why::default() };
+    let files = &drive.files;
+    if files.volume.is_none() {
+        let text = files.problem.as_deref().unwrap_or("No volume is open. Choose a find in the Sweep (3) and press enter.");
+        for (y, line) in wrap(text, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
+            put(buf, area, 2, 2 + u16::try_from(y).unwrap_or(0), line, app.theme.text());
+        }
+        return Why::default();
+    }
+    let (list, preview) = split(area);
+    draw_list(app, files, list, buf);
+    draw_preview(app, files, preview, buf);
+    why(app, drive)
+}
+
+fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let find = files.find.as_ref();
+    let name = find.map_or("-", |find| find.name());
+    let folder = files.folder();
+    put(buf, area, 1, 0, &format!("{name} /{folder}"), theme.strong());
+    let marked = if files.marked.is_empty() { String::new() } else { format!("  {} marked", files.marked.len()) };
+    let count = format!("{} entries{marked}{}", files.entries.len(), if files.show_deleted { "  with deleted" } else { "" });
+    put(buf, area, area.width.saturating_sub(u16::try_from(columns(&count)).unwrap_or(0) + 1), 0, &count, theme.dim());
+    let times = area.width.saturating_sub(36);
+    put(buf, area, 3, 1, "name", theme.dim());
+    put(buf, area, times, 1, "         bytes  changed", theme.dim());
+    let height = usize::from(area.height.saturating_sub(TOP + 1));
+    let first = first_shown(files.selected, files.entries.len(), height);
+    let names = Rect { width: times.saturating_sub(1), ..area };
+    for (row, entry) in files.entries.iter().enumerate().skip(first).take(height) {
+        let y = TOP + u16::try_from(row - first).unwrap_or(0);
+        let mark = if files.marked.contains_key(&files.path_of(entry)) { "✓" } else { " " };
+        let (sign, style) = match (entry.existence, entry.kind) {
+            (Existence::Deleted, _) => ("×", theme.doubt()),
+            (_, NodeKind::Directory) => ("▸", theme.strong()),
+            (_, NodeKind::Link) => ("↷", theme.text()),
+            (_, NodeKind::File) => (" ", theme.text()),
+        };
+        put(buf, names, 0, y, &format!("{mark}{sign} {}", entry.name), style);
+        let bytes = if entry.kind == NodeKind::Directory { String::new() } else { entry.bytes.to_string() };
+        let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
+        put(buf, area, times, y, &format!("{bytes:>14}  {time:.19}"), theme.dim());
+        if row == files.selected {
+            bar(buf, area, y, theme.selected());
+        }
+    }
+    if files.entries.is_empty() {
+        let text = if files.list_job.is_some() { "reading" } else { "nothing here" };
+        put(buf, area, 3, TOP, files.problem.as_deref().unwrap_or(text), theme.dim());
+    }
+}
+
+fn draw_preview(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let line = "─".repeat(usize::from(area.width));
+    put(buf, area, 0, 0, &line, theme.line());
+    let Some(entry) = files.selected_entry() else { return };
+    let inner = Rect { x: area.x + 1, y: area.y + 1, width: area.width.saturating_sub(2), height: area.height.saturating_sub(1) };
+    let preview = files.preview.as_ref().filter(|preview| preview.id == entry.id);
+    let Some(preview) = preview else {
+        let text = match entry.kind {
+            NodeKind::Directory => "a folder; enter opens it",
+            _ if files.preview_job.is_some() => "reading",
+            _ => "",
+        };
+        put(buf, inner, 0, 1, text, theme.dim());
+        return;
+    };
+    let view = match (files.view, &preview.picture) {
+        (ViewAs::Hex, _) => "bytes",
+        (_, Some(_)) => "picture",
+        _ if preview.is_text() => "text",
+        _ => "bytes",
+    };
+    put(buf, area, 2, 0, &format!(" {} as {view} ", entry.name), theme.strong());
+    if let Some(problem) = &preview.problem {
+        put(buf, inner, 0, 0, problem, theme.bad());
+    }
+    match view {
+        "picture" => {
+            if let Some(picture) = &preview.picture {
+                Image::new(picture).render(inner.intersection(buf.area), buf);
+            }
+        }
+        "text" => draw_text(app, preview, inner, buf),
+        _ => draw_hex(app, preview, inner, buf),
+    }
+}
+
+fn draw_text(app: &App, preview: &Preview, area: Rect, buf: &mut Buffer) {
+    let text = String::from_utf8_lossy(&preview.bytes[..preview.bytes.len().min(32 << 10)]);
+    for (y, line) in text.lines().take(usize::from(area.height)).enumerate() {
+        let line = printable(&line.replace('\t', "    "));
+        put(buf, area, 0, u16::try_from(y).unwrap_or(0), &line, app.theme.text());
+    }
+}
+
+fn draw_hex(app: &App, preview: &Preview, area: Rect, buf: &mut Buffer) {
+    for (index, bytes) in preview.bytes.chunks(16).take(usize::from(area.height)).enumerate() {
+        let y = u16::try_from(index).unwrap_or(0);
+        hex::line(buf, area, y, index as u64 * 16, bytes, app.theme, |_| false);
+    }
+}
+
+fn why(app: &App, drive: &Drive) -> Why {
+    let theme = app.theme;
+    let files = &drive.files;
+    let mut why = Why::default();
+    why.say("Why", theme.strong());
+    if let (Some(find), Some(volume)) = (&files.find, &files.volume) {
+        let summary = volume.summary();
+        why.say(format!("{} {}, {}", find.kind.word(), find.name(), size_decimal(find.bytes)), theme.text());
+        why.say(
+            format!("serial {}, clusters of {} B", summary.serial.as_deref().unwrap_or("-"), summary.cluster_bytes),
+            theme.dim(),
+        );
+        let boot =
+            find.witnesses.iter().any(|witness| witness.kind == keel_format::WitnessKind::BootSector && witness.weight > 0);
+        if let Some(present) = &find.older_than {
+            let says = format!("what is left of an older generation under {present}: each file says what is left of its ground");
+            why.say(says, theme.doubt());
+        } else if !boot {
+            why.say("read without a boot sector: the layout comes from the volume's own metadata", theme.doubt());
+        }
+        if let Some(kept) = find.kind.kept_of_deleted().filter(|_| files.show_deleted) {
+            why.say(format!("{}: {kept}", find.kind.word()), theme.dim());
+        }
+        why.gap();
+    }
+    if let Some(entry) = files.selected_entry() {
+        why.say(printable(&entry.name), theme.strong());
+        why.say(format!("{} bytes", entry.bytes), theme.text());
+        for (what, time) in [("created", entry.times.created), ("changed", entry.times.modified), ("read", entry.times.accessed)]
+        {
+            if let Some(time) = time {
+                why.say(format!("{what:<8} {time}"), theme.dim());
+            }
+        }
+        if let Some(preview) = files.preview.as_ref().filter(|preview| preview.id == entry.id) {
+            let deleted = if entry.existence == Existence::Deleted { "Deleted; " } else { "" };
+            if preview.ground != FileGround::Whole || !deleted.is_empty() {
+                why.say(format!("{deleted}{}: {}.", preview.ground.word(), preview.ground.sentence()), theme.doubt());
+            }
+            if let Some((width, height)) = preview.picture_size {
+                why.say(format!("picture of {width} x {height}"), theme.dim());
+            }
+            if !preview.whole {
+                why.say("part of it cannot be read", theme.bad());
+            }
+            for stream in preview.streams.iter().filter(|stream| !stream.name.is_empty() || stream.storage != "plain") {
+                let name = if stream.name.is_empty() {
+                    "main stream".to_string()
+                } else {
+                    format!("stream {}", printable(&stream.name))
+                };
+                why.say(format!("{name}: {} bytes, {}", stream.bytes, stream.storage), theme.dim());
+            }
+        }
+        why.gap();
+    }
+    for finding in files.findings.iter().take(8) {
+        why.say(format!("{}: {}", finding.what, finding.how), theme.doubt());
+    }
+    why.say("Next", theme.strong());
+    why.say("· space marks, e takes out what is marked", theme.text());
+    why.say("· v changes between content and bytes", theme.text());
+    why
+}
+
+/// What an extraction did, in sentences.
+pub(super) fn summary(done: &Extracted) -> String {
+    let mut text = format!(
+        "{} files whole, {} partly unreadable, {} failed; {} bytes.\n",
+        done.whole, done.partly_unreadable, done.failed, done.bytes
+    );
+    text.push_str(if done.compared {
+        "Count and bytes on this system are those of the manifest.\n"
+    } else {
+        "Count or bytes on this system DIFFER from the manifest.\n"
+    });
+    if done.cancelled {
+        text.push_str("It was stopped: the files so far are whole.\n");
+    }
+    for finding in done.findings.iter().take(4) {
+        text.push_str(&format!("While the volume was listed: {} ({})\n", printable(&finding.what), printable(&finding.how)));
+    }
+    for file in done.files.iter().filter(|file| file.state != Outcome::Whole).take(6) {
+        text.push_str(&format!("{}: {}\n", printable(&file.path), file.why.as_deref().unwrap_or("partly unreadable")));
+    }
+    text.push_str(&format!("manifest: {}", done.manifest.display()));
+    text
+}
+
+/// Selects the entry that was clicked at.
+pub(super) fn click(drive: &mut Drive, area: Rect, at: Position) {
+    let (list, _) = split(area);
+    let height = usize::from(list.height.saturating_sub(TOP + 1));
+    let first = first_shown(drive.files.selected, drive.files.entries.len(), height);
+    let row = first + usize::from(at.y.saturating_sub(TOP));
+    if at.y >= TOP && at.y < list.height && row < drive.files.entries.len() {
+        drive.files.selected = row;
+    }
+}

@@ -1,0 +1,116 @@
+//! Ladder: what holds of the drive and of each volume, from the link up to the files.
+
+mod state;
+mod view;
+
+use keel_source::ByteRange;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+
+pub(crate) use state::{State, ask_ground, examine_drive};
+
+use super::{Drive, Running, Stage, Standing, Weight, runs, stop, sweep};
+use crate::app::App;
+use crate::app::effect::Effects;
+use crate::keys::{StageKey, drive};
+use crate::stage::files;
+use crate::widget::why::Why;
+
+/// The stage.
+pub(crate) struct Ladder;
+
+const KEYS: &[StageKey] = &[
+    drive("enter", look_into, ("look into", "Look into the selected volume: whose files are these?")),
+    sweep::SWEEP,
+    sweep::SURFACE,
+    drive("R", state::read_surface, ("", "Read the whole surface: where time and errors go")),
+    super::plan::GO,
+];
+
+fn look_into(drive: &mut Drive) -> Effects {
+    files::look_into(drive.selected_volume_find())
+}
+
+impl Stage for Ladder {
+    fn word(&self) -> &'static str {
+        "Ladder"
+    }
+
+    fn about(&self) -> &'static str {
+        "The base is the drive, rung 1 to 5; each volume stands on it with rungs 6 to 9 of its own. A whole rung is sound, a thinned one doubtful, one with a gap in the middle is broken, a dotted one was not tested. Start at the lowest broken rung."
+    }
+
+    fn keys(&self) -> &'static [StageKey] {
+        KEYS
+    }
+
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why {
+        view::draw(app, area, buf)
+    }
+
+    fn step(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let rung = (drive.ladder.rung as isize).saturating_sub(by).clamp(1, 9);
+            drive.ladder.rung = u32::try_from(rung).unwrap_or(5);
+        }
+        Vec::new()
+    }
+
+    fn sideways(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let ladder = &mut drive.ladder;
+            let count = ladder.now.as_ref().map_or(0, |now| now.volumes.len());
+            ladder.volume = ladder.volume.saturating_add_signed(by).min(count.saturating_sub(1));
+            // Left and right walk between volumes: the selection goes up to them.
+            ladder.rung = ladder.rung.max(6);
+        }
+        Vec::new()
+    }
+
+    fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            view::click(drive, area, at);
+        }
+        Vec::new()
+    }
+
+    fn selection(&self, drive: &Drive) -> Option<ByteRange> {
+        let volume = drive.ladder.now.as_ref().filter(|_| drive.ladder.rung > 5)?.volumes.get(drive.ladder.volume)?;
+        Some(ByteRange::sized(volume.start_byte, volume.bytes))
+    }
+
+    fn standing(&self, drive: &Drive) -> Standing {
+        match &drive.ladder.now {
+            None => Standing::Open,
+            Some(ladder) if ladder.lowest_broken.is_some() => Standing::Doubt,
+            Some(_) => Standing::Done,
+        }
+    }
+
+    fn reports(&self, drive: &mut Drive, _shown: Option<Rect>) -> Effects {
+        state::reports(drive)
+    }
+
+    fn running(&self, drive: &Drive) -> Vec<Running> {
+        let ladder = &drive.ladder;
+        let reading = ladder.surveying.as_ref().map_or_else(
+            || "reading the surface  x stops".to_string(),
+            |progress| {
+                let percent = progress.done.saturating_mul(100) / progress.total.max(1);
+                format!("reading {percent} %  {} failed  x stops", progress.errors)
+            },
+        );
+        let examining = ladder.job.is_some() || ladder.ground_job.is_some();
+        let survey = runs(ladder.survey_job.is_some(), Weight::Long, reading);
+        survey.into_iter().chain(runs(examining, Weight::Short, "examining the rungs  x stops")).collect()
+    }
+
+    fn cancel(&self, drive: &mut Drive) {
+        stop(drive.ladder.ground_job.as_ref());
+        stop(drive.ladder.job.as_ref());
+        stop(drive.ladder.survey_job.as_ref());
+    }
+}
+
+#[cfg(test)]
+mod tests;

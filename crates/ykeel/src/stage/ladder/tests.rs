@@ -1,0 +1,49 @@
+use crossterm::event::KeyCode;
+use keel_core::ladder::RungName;
+
+use crate::stage::StageId;
+use crate::testing::{Bench, app, drawn, key, sign, wait};
+use crate::widget::course;
+
+#[test]
+fn the_ladder_shows_shape_before_colour() {
+    let mut app = app(true);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("sound: MBR, 2 entries") && text.contains("entry 1") && text.contains("QUAY"), "{text}");
+    assert!(text.contains("quay ␛[31mred"), "control characters are visible: {text}");
+    assert!(text.contains("╟━") && text.contains("┄ untested") && text.contains("╴"), "{text}");
+    assert!(
+        text.contains("▲7 Boot sector") && text.contains("p2, 7 Boot sector: broken"),
+        "the lowest broken rung is chosen: {text}"
+    );
+    key(&mut app, KeyCode::Left);
+    assert!(drawn(&app, 160, 45).contains("QUAY, 7 Boot sector: sound"));
+}
+
+#[test]
+fn the_rungs_of_the_drive_come_one_by_one_and_the_course_says_what_is_next() {
+    let bench = Bench::new();
+    let drive =
+        bench.drive("unreadable = [{ first_lba = 0, sectors = 64 }]\n[health.ata]\nattributes = [{ id = 197, raw = 4 }]\n");
+    let mut app = bench.app(&drive);
+    key(&mut app, KeyCode::Enter);
+    assert!(drawn(&app, 160, 45).contains("opening"), "the yard stays until the drive answers");
+    while app.drive.is_none() {
+        app.take_opening();
+    }
+    assert_eq!(app.stage, StageId::Ladder);
+    assert!(drawn(&app, 160, 45).contains("the drive is being asked, rung by rung"));
+    wait(&mut app);
+    let ladder = app.drive.as_ref().unwrap().ladder.now.clone().unwrap();
+    assert_eq!(ladder.lowest_broken.unwrap().rung, RungName::Reads);
+    let (stage, advice) = course::recommended(&app);
+    assert!(stage == StageId::Copy && advice.contains("copy it first"), "{advice}");
+    app.drive.as_mut().unwrap().ladder.rung = 3;
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("cannot be read") && text.contains("samples, first sector at the top"), "{text}");
+    // The whole surface, on request.
+    sign(&mut app, 'R');
+    wait(&mut app);
+    let survey = app.drive.as_ref().unwrap().ladder.survey.clone().unwrap();
+    assert!(survey.full && survey.staying().count() > 0);
+}

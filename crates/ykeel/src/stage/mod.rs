@@ -1,0 +1,196 @@
+//! The stages. A stage is a folder and a line: its folder holds its state, its keys and what they do, what its jobs tell, its drawing,
+//! its clicks, its help and the advice that it carries out; the line stands in the list below, and everything else is made from it.
+
+mod common;
+pub(crate) mod copy;
+mod drive;
+pub(crate) mod fathom;
+pub(crate) mod files;
+pub(crate) mod ladder;
+pub(crate) mod mend;
+pub(crate) mod plan;
+pub(crate) mod sweep;
+pub(crate) mod yard;
+
+use std::path::PathBuf;
+
+use keel_core::advice::Advice;
+use keel_core::job::{Cancel, Job};
+use keel_source::{ByteRange, SharedSource};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+
+use crate::app::{App, Effect, Effects};
+use crate::keys::{StageKey, bench};
+use crate::widget::why::Why;
+
+/// A stage: everything that the screens want of it. What is asked with the state as `&mut` changes it and says what is to be set off;
+/// it reads no drive, writes no file and begins no job. What draws changes nothing.
+pub(crate) trait Stage: Sync {
+    /// The word on the course.
+    fn word(&self) -> &'static str;
+
+    /// What it shows, for its help.
+    fn about(&self) -> &'static str;
+
+    /// Its own keys.
+    fn keys(&self) -> &'static [StageKey];
+
+    /// Draws the middle; what stands at the right is said.
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why;
+
+    /// It is gone to.
+    fn entered(&self, _app: &mut App) -> Effects {
+        Vec::new()
+    }
+
+    /// Up and down, by rows.
+    fn step(&self, _app: &mut App, _by: isize) -> Effects {
+        Vec::new()
+    }
+
+    /// Left and right.
+    fn sideways(&self, _app: &mut App, _by: isize) -> Effects {
+        Vec::new()
+    }
+
+    /// A click into the middle, `at` counted from its first column and row.
+    fn click(&self, _app: &mut App, _area: Rect, _at: Position) -> Effects {
+        Vec::new()
+    }
+
+    /// The ground that is selected in it.
+    fn selection(&self, _drive: &Drive) -> Option<ByteRange> {
+        None
+    }
+
+    /// The keys, behind the stage's number, that carry out what the core advises; none where another stage does.
+    fn carries_out(&self, _advice: Advice) -> Option<&'static str> {
+        None
+    }
+
+    /// How it stands with the drive.
+    fn standing(&self, drive: &Drive) -> Standing;
+
+    /// Takes what its jobs told. `shown` is the size of the middle while the stage is on the screen.
+    fn reports(&self, _drive: &mut Drive, _shown: Option<Rect>) -> Effects {
+        Vec::new()
+    }
+
+    /// What its jobs do, each in words. Every job that runs is among them.
+    fn running(&self, _drive: &Drive) -> Vec<Running> {
+        Vec::new()
+    }
+
+    /// Stops what runs and may be stopped; a write is never stopped half-way.
+    fn cancel(&self, _drive: &mut Drive) {}
+}
+
+/// How a stage stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Standing {
+    Done,
+    Doubt,
+    Open,
+}
+
+/// What weighs more is told first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Weight {
+    /// It is over in moments.
+    Short,
+    /// It takes its time.
+    Long,
+    /// It writes to the drive.
+    Writes,
+}
+
+/// A job that runs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Running {
+    pub(crate) weight: Weight,
+    pub(crate) says: String,
+}
+
+/// A job that runs, where it runs.
+pub(crate) fn runs(is_running: bool, weight: Weight, says: impl Into<String>) -> Option<Running> {
+    is_running.then(|| Running { weight, says: says.into() })
+}
+
+/// Stops a job where one runs.
+pub(crate) fn stop<P: Send + 'static, R: Send + 'static>(job: Option<&Job<P, R>>) {
+    job.map(Job::cancel).into_iter().for_each(Cancel::cancel);
+}
+
+/// Makes of one list, in the order of the course: the stages, and the drive in work with what each stage knows of it.
+macro_rules! stages {
+    ($($key:literal, $name:ident, $go:literal, $stage:expr $(, $field:ident: $state:ty)?;)*) => {
+        /// A stage of the course.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+        pub(crate) enum StageId { $($name,)* }
+
+        impl StageId {
+            /// All, in the order of the course.
+            pub(crate) const ALL: [Self; [$(stringify!($name)),*].len()] = [$(Self::$name),*];
+
+            /// The stage.
+            pub(crate) fn stage(self) -> &'static dyn Stage {
+                match self { $(Self::$name => &$stage,)* }
+            }
+        }
+
+        /// The keys that lead to them.
+        const GO: &[StageKey] = &[$(bench($key, |_| vec![Effect::GoTo(StageId::$name)], ("", $go))),*];
+
+        /// The drive in work: the source, and what each stage knows of it, has staged, and does.
+        pub(crate) struct Drive {
+            /// The drive as the stages see it: as far as it stores, without what is missing of a copy.
+            pub(crate) source: SharedSource,
+            /// The drive as it claims to be.
+            pub(crate) claimed: SharedSource,
+            /// How often the keel was zoomed in: each time halves what it shows.
+            pub(crate) zoom: u32,
+            /// The report that is written.
+            pub(crate) report_job: Option<Job<(), Option<Result<PathBuf, String>>>>,
+            $($(pub(crate) $field: $state,)?)*
+        }
+
+        impl Drive {
+            /// The drive behind `source`, of which nothing is known yet but what earlier runs kept.
+            pub(crate) fn new(source: SharedSource) -> Self {
+                Self {
+                    claimed: SharedSource::clone(&source),
+                    zoom: 0,
+                    report_job: None,
+                    $($($field: <$state>::of(&source),)?)*
+                    source,
+                }
+            }
+        }
+    };
+}
+
+stages! {
+    "1", Yard, "Go to the Yard", yard::Yard;
+    "2", Ladder, "Go to the Ladder", ladder::Ladder, ladder: ladder::State;
+    "3", Copy, "Go to the Copy stage", copy::Copy, copy: copy::State;
+    "4", Fathom, "Go to the Fathom stage", fathom::Fathom, fathom: fathom::State;
+    "5", Sweep, "Go to the Sweep", sweep::Sweep, sweep: sweep::State;
+    "6", Mend, "Go to the Mend stage", mend::Mend, mend: mend::State;
+    "7", Files, "Go to the Files", files::Files, files: files::State;
+    "8", Plan, "Go to the Plan", plan::Plan, plan: plan::State;
+}
+
+impl StageId {
+    /// The keys that work in it: its own, those of every stage that is about a drive, and those of all.
+    pub(crate) fn bindings(self) -> impl Iterator<Item = &'static StageKey> {
+        let of_drives = if self == Self::Yard { &[] } else { common::OF_DRIVES };
+        self.stage().keys().iter().chain(of_drives).chain(GO).chain(common::EVERYWHERE)
+    }
+
+    /// The stage that carries out an advice, and the keys that lead to it.
+    pub(crate) fn carrying_out(advice: Advice) -> (Self, &'static str) {
+        let found = Self::ALL.into_iter().find_map(|id| id.stage().carries_out(advice).map(|keys| (id, keys)));
+        found.unwrap_or((Self::Ladder, ""))
+    }
+}

@@ -1,0 +1,139 @@
+//! Plan: every staged edit, the ladder as it would be, and the writes.
+
+mod interrupted;
+mod outlook;
+mod proof;
+mod state;
+mod view;
+mod write;
+
+use keel_core::advice::Advice;
+use keel_core::mend::Edit;
+use keel_source::{ByteRange, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+
+pub(crate) use interrupted::Interrupted;
+pub(crate) use state::{State, examine, stage_anew};
+pub(crate) use write::{Writing, recover};
+
+use super::{Drive, Running, Stage, StageId, Standing, Weight, runs, stop};
+use crate::app::App;
+use crate::app::effect::{Effect, Effects};
+use crate::keys::{StageKey, bench, drive};
+use crate::widget::why::Why;
+
+/// The stage.
+pub(crate) struct Plan;
+
+/// Bytes on a line of an edit.
+const LINE: u64 = 16;
+/// Lines that a step to the side goes.
+const LINES: isize = 8;
+
+/// The key that leads here from the stages that stage repairs.
+pub(super) const GO: StageKey =
+    bench("p", |_| vec![Effect::GoTo(StageId::Plan)], ("plan", "Stage the repairs and read the plan"));
+
+const KEYS: &[StageKey] = &[
+    drive("a", write::ask_apply, ("apply", "Apply the plan to the drive; asks for the drive's code")),
+    drive("u", write::ask_undo, ("undo", "Put the drive back as it was before the apply")),
+    drive("w", write::ask_save, ("save copy", "Save the drive as it would be as a new image")),
+];
+
+impl Stage for Plan {
+    fn word(&self) -> &'static str {
+        "Plan"
+    }
+
+    fn about(&self) -> &'static str {
+        "Every staged edit, byte by byte and in plain words, and the ladder as it is beside the ladder as it would be. Applying saves what stood there, writes copies before primaries, flushes, reads back and compares. It can be undone, also after a crash half-way."
+    }
+
+    fn keys(&self) -> &'static [StageKey] {
+        KEYS
+    }
+
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why {
+        view::draw(app, area, buf)
+    }
+
+    fn entered(&self, app: &mut App) -> Effects {
+        let unknown = app.drive.as_ref().is_some_and(|drive| drive.plan.after.is_none() && drive.plan.after_job.is_none());
+        if unknown { vec![examine()] } else { Vec::new() }
+    }
+
+    fn step(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let last = drive.plan.edits.len().saturating_sub(1);
+            drive.plan.selected = drive.plan.selected.saturating_add_signed(by).min(last);
+            drive.plan.line = 0;
+        }
+        Vec::new()
+    }
+
+    fn sideways(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let plan = &mut drive.plan;
+            let bytes = plan.edits.get(plan.selected).map_or(0, |edit| edit.after.len());
+            let lines = usize::try_from(bytes.div_ceil(LINE)).unwrap_or(usize::MAX);
+            plan.line = plan.line.saturating_add_signed(by * LINES).min(lines.saturating_sub(1));
+        }
+        Vec::new()
+    }
+
+    fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            view::click(drive, area, at);
+        }
+        Vec::new()
+    }
+
+    fn selection(&self, drive: &Drive) -> Option<ByteRange> {
+        drive.plan.edits.get(drive.plan.selected).map(Edit::range)
+    }
+
+    fn carries_out(&self, advice: Advice) -> Option<&'static str> {
+        matches!(advice, Advice::Apply | Advice::ReadPlan).then_some("")
+    }
+
+    fn standing(&self, drive: &Drive) -> Standing {
+        match (drive.plan.applied, drive.plan.edits.is_empty()) {
+            (true, _) => Standing::Done,
+            (false, true) => Standing::Open,
+            (false, false) => Standing::Doubt,
+        }
+    }
+
+    fn reports(&self, drive: &mut Drive, _shown: Option<Rect>) -> Effects {
+        let mut effects = state::reports(drive);
+        effects.extend(write::reports(drive));
+        effects
+    }
+
+    fn running(&self, drive: &Drive) -> Vec<Running> {
+        let plan = &drive.plan;
+        let writing = plan.writing.as_ref().map(|writing| match writing {
+            Writing::Apply(_) => Running { weight: Weight::Writes, says: format!("APPLYING  step {}", plan.written) },
+            Writing::Recover(_) => Running { weight: Weight::Writes, says: format!("putting back  step {}", plan.written) },
+            Writing::Save(_) => {
+                Running { weight: Weight::Writes, says: format!("saving the copy  {}", size_decimal(plan.written)) }
+            }
+        });
+        let rest = [
+            runs(plan.proof_job.is_some(), Weight::Long, "proving what was written  x stops"),
+            runs(plan.staging.is_some(), Weight::Short, "settling layout and plan  x stops"),
+            runs(plan.after_job.is_some(), Weight::Short, "examining the plan  x stops"),
+        ];
+        writing.into_iter().chain(rest.into_iter().flatten()).collect()
+    }
+
+    fn cancel(&self, drive: &mut Drive) {
+        stop(drive.plan.staging.as_ref());
+        stop(drive.plan.after_job.as_ref());
+        stop(drive.plan.proof_job.as_ref());
+    }
+}
+
+#[cfg(test)]
+mod tests;

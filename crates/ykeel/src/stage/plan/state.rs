@@ -1,0 +1,168 @@
+//! What is staged, and the jobs that stage and examine it.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use keel_core::job::{Job, Message};
+use keel_core::ladder::{Ladder, VolumeLadder};
+use keel_core::layout::{self, Layout};
+use keel_core::mend::{self, Edit, Proven, Staged, Withheld};
+use keel_core::plan::Plan;
+use keel_format::table::{self, TableReading};
+use keel_source::SharedSource;
+
+use super::Writing;
+use crate::app::effect::{Effect, Effects, job, show};
+use crate::stage::Drive;
+
+/// What is said of work that was stopped and left things as they were.
+const STOPPED: &str = "It was stopped: layout and plan are those of before.";
+
+/// What a staging comes to: the layout, and what is staged for it.
+pub(crate) struct Settled {
+    table: TableReading,
+    layout: Layout,
+    staged: Staged,
+    planned: Option<TableReading>,
+}
+
+/// The state of the Plan: the table as it is, what is staged, and what came of it.
+pub(crate) struct State {
+    /// The table as the drive has it.
+    pub(crate) table: TableReading,
+    /// The table as planned, where something is staged.
+    pub(crate) planned: Option<TableReading>,
+    pub(crate) layout: Option<Layout>,
+    pub(crate) edits: Arc<[Edit]>,
+    /// What is broken and has no edit.
+    pub(crate) withheld: Vec<Withheld>,
+    /// True when a core structure cannot be read.
+    pub(crate) copy_first: bool,
+    pub(crate) staging: Option<Job<(), Option<Settled>>>,
+    /// The ladder as planned.
+    pub(crate) after: Option<Ladder>,
+    pub(crate) after_job: Option<Job<(), Option<Ladder>>>,
+    /// Selected edit.
+    pub(crate) selected: usize,
+    /// First line of bytes shown of it.
+    pub(crate) line: usize,
+    pub(crate) override_words: Option<String>,
+    pub(crate) writing: Option<Writing>,
+    /// Steps or bytes that were written.
+    pub(crate) written: u64,
+    /// The last bundle that was written or found.
+    pub(crate) bundle: Option<PathBuf>,
+    /// True after an apply, until something new is staged.
+    pub(crate) applied: bool,
+    /// What was proven of each volume after the last apply.
+    pub(crate) proof: Vec<Proven>,
+    pub(crate) proof_job: Option<Job<(), Option<Vec<Proven>>>>,
+}
+
+impl State {
+    pub(in crate::stage) fn of(source: &SharedSource) -> Self {
+        Self {
+            table: table::read(source.as_ref()),
+            planned: None,
+            layout: None,
+            edits: Arc::default(),
+            withheld: Vec::new(),
+            copy_first: false,
+            staging: None,
+            after: None,
+            after_job: None,
+            selected: 0,
+            line: 0,
+            override_words: None,
+            writing: None,
+            written: 0,
+            bundle: None,
+            applied: false,
+            proof: Vec::new(),
+            proof_job: None,
+        }
+    }
+}
+
+/// Settles the layout and stages the edits anew: after new finds, and after every choice. What is asked for later takes the place of
+/// what is not done yet.
+pub(crate) fn stage_anew() -> Effects {
+    vec![job("stage anew", |drive| {
+        let (finds, choices) = (drive.sweep.finds.clone(), drive.sweep.choices.clone());
+        let wishes = drive.mend.wishes();
+        drive.plan.staging = Some(Job::reading(&drive.source, move |source, _| {
+            let table = table::read(source.as_ref());
+            let layout = layout::settle(source, &table, &finds, &choices);
+            let staged = mend::stage(source, &table, &finds, &layout, &wishes);
+            let view: SharedSource = Arc::new(mend::overlay(source, &staged.edits));
+            let planned = (!staged.edits.is_empty()).then(|| table::read(view.as_ref()));
+            Settled { table, layout, staged, planned }
+        }));
+    })]
+}
+
+/// Examines the ladder as planned.
+pub(crate) fn examine() -> Effect {
+    job("examine the plan", |drive| {
+        (drive.plan.after, drive.plan.after_job) = (None, None);
+        if !drive.plan.edits.is_empty() {
+            drive.plan.after_job = Some(drive.examine(&drive.planned_view()));
+        }
+    })
+}
+
+impl Drive {
+    /// The drive as it would be.
+    pub(crate) fn planned_view(&self) -> SharedSource {
+        Arc::new(mend::overlay(&self.source, &self.plan.edits))
+    }
+
+    /// The plan as it stands.
+    pub(crate) fn staged_plan(&self) -> Plan {
+        let copy_first = self.plan.copy_first || self.ladder.now.as_ref().is_some_and(Ladder::reads_fail);
+        let lowers = match (&self.ladder.now, &self.plan.after, &self.plan.layout) {
+            (Some(now), Some(after), Some(layout)) => {
+                let decided = |volume: &VolumeLadder| mend::is_decided(volume, &self.sweep.finds, layout);
+                mend::objections(&self.plan.edits, now, after, &decided)
+            }
+            _ => Vec::new(),
+        };
+        Plan::new(&self.source, Arc::clone(&self.plan.edits), copy_first).lowering(lowers)
+    }
+
+    fn take_settled(&mut self, settled: Settled) {
+        let (plan, staged) = (&mut self.plan, settled.staged);
+        (plan.edits, plan.withheld, plan.copy_first) = (staged.edits.into(), staged.withheld, staged.copy_first);
+        (plan.table, plan.planned, plan.layout) = (settled.table, settled.planned, Some(settled.layout));
+        plan.after = None;
+        plan.selected = plan.selected.min(plan.edits.len().saturating_sub(1));
+        self.sweep.selected = self.sweep.selected.min(self.sweep.finds.len().saturating_sub(1));
+    }
+}
+
+/// Takes what was staged, and the ladder that follows from it.
+pub(super) fn reports(drive: &mut Drive) -> Effects {
+    let mut effects = Vec::new();
+    for message in drive.plan.staging.as_mut().map(Job::drain).unwrap_or_default() {
+        match message {
+            Message::Progress(()) => continue,
+            Message::Done(Some(settled)) => {
+                drive.take_settled(settled);
+                // While the drive is swept it is read for that alone; what is staged at its end is examined.
+                effects.extend(drive.sweep.job.is_none().then(examine));
+            }
+            Message::Done(None) => effects.push(show("Not staged", STOPPED)),
+            Message::Died(text) => effects.push(show("The staging died", text)),
+        }
+        drive.plan.staging = None;
+    }
+    for message in drive.plan.after_job.as_mut().map(Job::drain).unwrap_or_default() {
+        match message {
+            Message::Progress(()) => continue,
+            Message::Done(ladder) => drive.plan.after = ladder,
+            Message::Died(text) => effects.push(show("The examination died", text)),
+        }
+        drive.plan.after_job = None;
+    }
+    effects
+}

@@ -1,0 +1,134 @@
+//! Sweep: the volumes that were found, and the layout that the evidence settles on.
+
+mod compare;
+mod layout;
+mod state;
+mod view;
+
+use keel_core::advice::{Advice, Swept};
+use keel_core::sweep::{Find, Reach};
+use keel_source::{ByteRange, size_decimal};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+
+pub(crate) use state::{State, begin};
+
+use super::{Drive, Running, Stage, StageId, Standing, Weight, files, plan, runs, stop};
+use crate::app::App;
+use crate::app::effect::{Effect, Effects};
+use crate::keys::{StageKey, bench, drive};
+use crate::widget::why::Why;
+use crate::widget::{foot, keel};
+
+/// The stage.
+pub(crate) struct Sweep;
+
+/// The key that sweeps, wherever it works.
+pub(super) const SWEEP: StageKey =
+    bench("s", |_| sweep(Reach::Doubt), ("sweep", "Sweep: landmarks, then the surface where they leave room for doubt"));
+/// The key that sweeps everything.
+pub(super) const SURFACE: StageKey = bench("S", |_| sweep(Reach::Surface), ("", "Sweep every sector of the surface"));
+
+const KEYS: &[StageKey] = &[
+    drive(
+        "enter",
+        |drive| files::look_into(drive.selected_find()),
+        ("look into", "Look into the selected find: whose files are these?"),
+    ),
+    SWEEP,
+    SURFACE,
+    drive("space", |drive| state::choose(drive, true), ("hold", "Hold the find in the layout, or let it go")),
+    drive("d", |drive| state::choose(drive, false), ("drop", "Drop the find from the layout, or let it back")),
+    drive("c", state::compare, ("compare", "Compare the find with the one that claims the same ground")),
+    drive("t", state::change_scheme, ("MBR/GPT", "Change the scheme of the table: as the evidence says, MBR, GPT")),
+    drive("y", state::change_type, ("", "Change the type of the find's entry: the next one that fits its kind")),
+    plan::GO,
+];
+
+fn sweep(reach: Reach) -> Effects {
+    let mut effects = vec![Effect::GoTo(StageId::Sweep)];
+    effects.extend(begin(reach));
+    effects
+}
+
+impl Stage for Sweep {
+    fn word(&self) -> &'static str {
+        "Sweep"
+    }
+
+    fn about(&self) -> &'static str {
+        "The volumes that were found, on the keel's own scale: two that stand side by side claim the same ground. Below the list stands the layout that the evidence settles on, and why each find is in it or left out. Hold or drop finds; the rest is settled anew at once."
+    }
+
+    fn keys(&self) -> &'static [StageKey] {
+        KEYS
+    }
+
+    fn draw(&self, app: &App, area: Rect, buf: &mut Buffer) -> Why {
+        view::draw(app, area, buf)
+    }
+
+    fn step(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let last = drive.sweep.finds.len().saturating_sub(1);
+            drive.sweep.selected = drive.sweep.selected.saturating_add_signed(by).min(last);
+        }
+        Vec::new()
+    }
+
+    fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {
+        let place = keel::byte_at(app, area, area.y + at.y);
+        if let Some(drive) = &mut app.drive {
+            view::click(drive, area, at, place);
+        }
+        Vec::new()
+    }
+
+    fn selection(&self, drive: &Drive) -> Option<ByteRange> {
+        drive.selected_find().map(Find::range)
+    }
+
+    fn carries_out(&self, advice: Advice) -> Option<&'static str> {
+        match advice {
+            Advice::GoOnSweeping | Advice::SweepOpen(_) | Advice::Sweep => Some("s"),
+            Advice::Settle => Some(""),
+            _ => None,
+        }
+    }
+
+    fn standing(&self, drive: &Drive) -> Standing {
+        match drive.sweep.swept {
+            Swept::No => Standing::Open,
+            Swept::Landmarks | Swept::Stopped => Standing::Doubt,
+            Swept::Done => Standing::Done,
+        }
+    }
+
+    fn reports(&self, drive: &mut Drive, _shown: Option<Rect>) -> Effects {
+        state::reports(drive)
+    }
+
+    fn running(&self, drive: &Drive) -> Vec<Running> {
+        let state = &drive.sweep;
+        let surface = state.progress.as_ref().filter(|progress| progress.total > 0);
+        let says = surface.map_or_else(
+            || "landmarks  x stops".to_string(),
+            |progress| {
+                let percent = progress.done.saturating_mul(100) / progress.total.max(1);
+                let left = progress.total.saturating_sub(progress.done).checked_div(progress.rate);
+                let left = left.map_or_else(String::new, |seconds| format!("  {}", foot::time_left(seconds)));
+                format!("surface {percent} %  {}/s{left}  x stops", size_decimal(progress.rate))
+            },
+        );
+        let sweeps = runs(state.job.is_some(), Weight::Long, says);
+        sweeps.into_iter().chain(runs(state.looks_job.is_some(), Weight::Short, "reading two roots  x stops")).collect()
+    }
+
+    fn cancel(&self, drive: &mut Drive) {
+        stop(drive.sweep.job.as_ref());
+        stop(drive.sweep.looks_job.as_ref());
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,228 @@
+//! The finds, what the technician chose of them, and the jobs that look for them.
+
+use std::collections::BTreeSet;
+
+use keel_core::advice::Swept;
+use keel_core::case;
+use keel_core::job::{Job, Message};
+use keel_core::layout::Choices;
+use keel_core::sweep::{self, Find, Reach, RootLook, Sweep, SweepOptions, SweepProgress, rival};
+use keel_format::table::Scheme;
+use keel_source::{ByteRange, SharedSource};
+
+use crate::app::effect::{Effects, job, show, tell};
+use crate::stage::{Drive, ladder, mend, plan};
+
+/// The state of the Sweep.
+pub(crate) struct State {
+    pub(crate) finds: Vec<Find>,
+    pub(crate) swept: Swept,
+    /// Volumes that were inferred and are not among the finds: they are too many.
+    pub(crate) untold: usize,
+    /// The ground of which every sector was looked at.
+    pub(crate) looked_at: Vec<ByteRange>,
+    reach: Reach,
+    pub(crate) progress: Option<SweepProgress>,
+    pub(crate) bad: Vec<ByteRange>,
+    pub(crate) job: Option<Job<SweepProgress, Sweep>>,
+    /// What the technician holds, drops and sets.
+    pub(crate) choices: Choices,
+    /// Selected find.
+    pub(crate) selected: usize,
+    /// The finds that are compared, by their ids.
+    pub(crate) comparing: Option<(String, String)>,
+    /// Their roots, as far as they are read.
+    pub(crate) looks: Vec<RootLook>,
+    pub(crate) looks_job: Option<Job<(), Option<Vec<RootLook>>>>,
+}
+
+impl State {
+    pub(in crate::stage) fn of(_source: &SharedSource) -> Self {
+        Self {
+            finds: Vec::new(),
+            swept: Swept::No,
+            untold: 0,
+            looked_at: Vec::new(),
+            reach: Reach::Landmarks,
+            progress: None,
+            bad: Vec::new(),
+            job: None,
+            choices: Choices::default(),
+            selected: 0,
+            comparing: None,
+            looks: Vec::new(),
+            looks_job: None,
+        }
+    }
+
+    /// The two finds that are compared.
+    pub(super) fn compared(&self) -> Option<(&Find, &Find)> {
+        let (one, other) = self.comparing.as_ref()?;
+        let find = |id: &str| self.finds.iter().find(|find| find.id == id);
+        Some((find(one)?, find(other)?))
+    }
+
+    /// New finds may have other numbers: selection and choices stay on the same ground.
+    fn take_finds(&mut self, finds: Vec<Find>) {
+        let selected = self.finds.get(self.selected).map(|find| find.start_byte);
+        let rename = |ids: &BTreeSet<String>| -> BTreeSet<String> {
+            let starts = self.finds.iter().filter(|find| ids.contains(&find.id)).map(|find| find.start_byte);
+            starts.filter_map(|start| finds.iter().find(|find| find.start_byte == start).map(|find| find.id.clone())).collect()
+        };
+        let (hold, dropped) = (rename(&self.choices.hold), rename(&self.choices.drop));
+        (self.choices.hold, self.choices.drop) = (hold, dropped);
+        self.selected = finds.iter().position(|find| Some(find.start_byte) == selected).unwrap_or(0);
+        self.finds = finds;
+    }
+}
+
+/// Sweeps as far as `reach` says, unless a sweep runs.
+pub(crate) fn begin(reach: Reach) -> Effects {
+    vec![job("sweep", move |drive| {
+        if drive.sweep.job.is_some() {
+            return;
+        }
+        drive.sweep.reach = reach;
+        drive.sweep.progress = None;
+        // What an earlier sweep saw of a drive that did not change is known from the start.
+        let state = Some(case::drive_folder(drive.source.identity()).join("sweep.json"));
+        let (source, options) = (SharedSource::clone(&drive.source), SweepOptions { reach, state });
+        drive.sweep.job = Some(Job::start(move |desk| sweep::sweep(&source, &options, desk)));
+        if reach != Reach::Landmarks {
+            drive.sweep.swept = Swept::Stopped;
+        }
+    })]
+}
+
+/// Holds or drops the selected find, or lets it be.
+pub(super) fn choose(drive: &mut Drive, hold: bool) -> Effects {
+    let Some(id) = drive.selected_find().map(|find| find.id.clone()) else { return Vec::new() };
+    let choices = &mut drive.sweep.choices;
+    let (own, other) = if hold { (&mut choices.hold, &mut choices.drop) } else { (&mut choices.drop, &mut choices.hold) };
+    other.remove(&id);
+    if !own.remove(&id) {
+        own.insert(id);
+    }
+    plan::stage_anew()
+}
+
+pub(super) fn change_scheme(drive: &mut Drive) -> Effects {
+    let choices = &mut drive.sweep.choices;
+    choices.scheme = match choices.scheme {
+        None => Some(Scheme::Mbr),
+        Some(Scheme::Mbr) => Some(Scheme::Gpt),
+        Some(Scheme::Gpt | Scheme::Apm) => None,
+    };
+    plan::stage_anew()
+}
+
+/// Gives the entry of the selected find the next type behind which systems look for its kind; behind the last one
+/// comes the customary one again.
+pub(super) fn change_type(drive: &mut Drive) -> Effects {
+    let Some((id, kind)) = drive.selected_find().map(|find| (find.id.clone(), find.kind)) else { return Vec::new() };
+    let entries = drive.plan.layout.iter().flat_map(|layout| &layout.entries);
+    let entry = entries.into_iter().find(|entry| entry.find.as_ref() == Some(&id)).map(|entry| entry.type_code);
+    // What was chosen a moment ago counts, staged or not.
+    let chosen = drive.sweep.choices.types.get(&id).copied();
+    let Some(now) = entry.and(chosen).or(entry) else { return tell("the find has no entry in the layout") };
+    let choices = now.alike(kind);
+    let next = choices.iter().position(|code| *code == now).and_then(|at| choices.get(at + 1));
+    match next.or(choices.first().filter(|_| choices.len() > 1)) {
+        Some(next) => drive.sweep.choices.types.insert(id, *next),
+        None => return tell(format!("{} has one type only: {}", kind.word(), now.word())),
+    };
+    plan::stage_anew()
+}
+
+/// Opens the comparison of the selected find with its rival, or leaves it.
+pub(super) fn compare(drive: &mut Drive) -> Effects {
+    if drive.sweep.comparing.take().is_some() {
+        return Vec::new();
+    }
+    let finds = &drive.sweep.finds;
+    let pair = drive.selected_find().and_then(|find| Some((find.clone(), rival(finds, find)?.clone())));
+    let Some((one, other)) = pair else { return tell("nothing else claims the ground of this find") };
+    drive.sweep.comparing = Some((one.id.clone(), other.id.clone()));
+    drive.sweep.looks.clear();
+    vec![job("read two roots", move |drive| {
+        let pair = [one, other];
+        drive.sweep.looks_job =
+            Some(Job::reading(&drive.source, move |source, _| pair.iter().map(|find| sweep::root_look(source, find)).collect()));
+    })]
+}
+
+/// Takes what the jobs told.
+pub(super) fn reports(drive: &mut Drive) -> Effects {
+    let mut effects = take_sweep(drive);
+    effects.extend(take_looks(drive));
+    effects
+}
+
+fn take_sweep(drive: &mut Drive) -> Effects {
+    let mut effects = Vec::new();
+    for message in drive.sweep.job.as_mut().map(Job::drain).unwrap_or_default() {
+        match message {
+            Message::Progress(mut progress) => {
+                if let Some(finds) = progress.finds.take() {
+                    drive.sweep.take_finds(finds);
+                    effects.extend(plan::stage_anew());
+                }
+                drive.sweep.bad.clone_from(&progress.bad);
+                drive.sweep.progress = Some(progress);
+            }
+            Message::Done(sweep) => effects.extend(take_end(drive, sweep)),
+            Message::Died(text) => {
+                drive.sweep.job = None;
+                effects.push(show("The sweep died", text));
+            }
+        }
+    }
+    effects
+}
+
+fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
+    let state = &mut drive.sweep;
+    let mut effects = Vec::new();
+    state.take_finds(sweep.finds);
+    state.job = None;
+    (state.bad, state.untold, state.looked_at) = (sweep.bad, sweep.untold, sweep.looked_at);
+    state.swept = match (sweep.cancelled, state.reach) {
+        (true, _) => Swept::Stopped,
+        (false, Reach::Landmarks) => Swept::Landmarks,
+        (false, _) => Swept::Done,
+    };
+    match sweep.not_kept {
+        Some(why) => effects.extend(tell(format!("what was seen is not kept for the next sweep: {why}"))),
+        None if state.swept == Swept::Stopped => effects.extend(tell("sweep stopped; s goes on from there")),
+        None => {}
+    }
+    // Other numbers may stand for the finds now.
+    drive.mend.find = None;
+    effects.extend(plan::stage_anew());
+    effects.extend([ladder::examine_drive(), plan::examine(), mend::ask_checks()]);
+    effects
+}
+
+fn take_looks(drive: &mut Drive) -> Effects {
+    let state = &mut drive.sweep;
+    for message in state.looks_job.as_mut().map(Job::drain).unwrap_or_default() {
+        let died = match message {
+            Message::Progress(()) => continue,
+            Message::Done(Some(looks)) => {
+                state.looks = looks;
+                None
+            }
+            Message::Done(None) => {
+                state.comparing = None;
+                None
+            }
+            Message::Died(text) => {
+                state.comparing = None;
+                Some(show("The comparison died", text))
+            }
+        };
+        state.looks_job = None;
+        return died.into_iter().collect();
+    }
+    Vec::new()
+}
