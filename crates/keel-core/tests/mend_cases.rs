@@ -10,7 +10,7 @@ use std::sync::{Arc, LazyLock};
 use keel_core::job::Cancel;
 use keel_core::ladder;
 use keel_core::layout::{self, Choices, Layout};
-use keel_core::mend::{self, Only, Staged, Taken, Wishes};
+use keel_core::mend::{self, Only, Request, Staged, Subject, Taken, Wishes};
 use keel_core::sweep::{Find, Reach};
 use keel_format::{Compute, Deleted, Geometry, NodeKind, Take, read_whole, table};
 use keel_source::{ByteOffset, MemorySource, Overlay, SharedSource};
@@ -157,7 +157,9 @@ fn what_would_make_a_file_unreadable_is_withheld_with_its_name() {
     overlay.lay(ByteOffset(START + 6 * 512), &lie);
     let drive: SharedSource = Arc::new(overlay);
     let mut wishes = Wishes::default();
-    wishes.takes.insert((finds[0].id.clone(), boot.name.clone()), Taken { whole: Take::Copy(0), fields: Vec::new() });
+    wishes
+        .takes
+        .insert((Subject::Volume(finds[0].id.clone()), boot.name.clone()), Taken { whole: Take::Copy(0), fields: Vec::new() });
     let told = told(&drive, &wishes);
     assert!(told.staged.edits.iter().all(|edit| edit.at_byte != ByteOffset(START)), "{:?}", told.staged.edits);
     let why: Vec<&str> = told.staged.withheld.iter().map(|withheld| withheld.why.as_str()).collect();
@@ -173,7 +175,7 @@ fn a_single_field_is_taken_from_elsewhere_and_the_checksum_follows() {
     let field = *structure.fields.iter().find(|field| field.name == "s_mnt_count").unwrap();
     let mut wishes = Wishes::default();
     let fields = vec![(field, Take::Computed)];
-    wishes.takes.insert((finds[0].id.clone(), structure.name.clone()), Taken { whole: Take::Main, fields });
+    wishes.takes.insert((Subject::Volume(finds[0].id.clone()), structure.name.clone()), Taken { whole: Take::Main, fields });
     let mut overlay = Overlay::new(Arc::clone(&source));
     let mut changed = structure.main.bytes.clone();
     changed[52] = 9;
@@ -246,7 +248,7 @@ fn leftovers_are_told_and_on_request_exactly_their_sectors_are_erased() {
     assert_eq!(said, ["primary header of a former GPT", "backup header of a former GPT"]);
     assert!(told_now.staged.edits.is_empty());
     let mut wishes = Wishes::default();
-    wishes.also.insert(("*".into(), mend::LEFTOVERS.into()));
+    wishes.also.insert(Request::Leftovers);
     let asked = told(&source, &wishes);
     let places: Vec<(u64, u64)> = asked.staged.edits.iter().map(|edit| (edit.at_byte.0, edit.after.len())).collect();
     assert_eq!(places, [(512, 512), (last, 512)]);

@@ -15,7 +15,7 @@ use keel_core::files::{self, FileGround, GroundJudge};
 use keel_core::job::{Cancel, Desk};
 use keel_core::ladder::{self, RungName, RungState};
 use keel_core::layout::Choices;
-use keel_core::mend::{LEFTOVERS, Only, Wishes};
+use keel_core::mend::{Only, Request, Wishes};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
 use keel_core::sweep::{Find, Reach};
 use keel_core::{CoreError, Refusal};
@@ -126,7 +126,7 @@ fn a_boot_image_with_a_table_inside_is_whole_and_nothing_of_it_is_a_leftover() {
             bench.mbr(&entries);
         }
         let source = bench.open();
-        let also: Wishes = Wishes { also: [("*".to_string(), LEFTOVERS.to_string())].into(), ..Wishes::default() };
+        let also: Wishes = Wishes { also: [Request::Leftovers].into(), ..Wishes::default() };
         for wishes in [Only::All.into(), also] {
             let told = told(&source, &wishes);
             assert_eq!(told.staged.edits, [], "{entries:?}");

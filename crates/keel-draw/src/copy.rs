@@ -45,7 +45,7 @@ pub fn copy(head: &Head, map: &CopyMap) -> Drawing {
     let lost: u64 = missing.iter().map(|range| range.len()).sum();
     let cell = map.len().div_ceil((COLUMNS * ROWS) as u64);
     say(&format!("{} of {} bytes came over; {lost} are missing in {} places", map.len() - lost, map.len(), missing.len()));
-    say(&format!("one cell is {}; grey came over, × failed, / is not settled, empty was not asked for", size_decimal(cell)));
+    say(&format!("one cell is {}; grey came over, × failed, / is still to be read, empty was not asked for", size_decimal(cell)));
     for range in missing.iter().take(MOST_LISTED) {
         say(&format!("missing: bytes {} to {} ({})", range.start.0, range.end.0 - 1, size_decimal(range.len())));
     }

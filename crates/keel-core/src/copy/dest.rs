@@ -196,7 +196,7 @@ impl Dest {
     }
 
     /// Notes what became known of a stretch.
-    pub(super) fn settle(&mut self, range: ByteRange, state: CopyState) -> Result<(), CoreError> {
+    pub(super) fn set_state(&mut self, range: ByteRange, state: CopyState) -> Result<(), CoreError> {
         if range.is_empty() {
             return Ok(());
         }

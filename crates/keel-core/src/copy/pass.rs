@@ -272,7 +272,7 @@ impl Copier {
                     if !got.whole {
                         errors += 1;
                         let from = (asked.start + got.delivered).max(at);
-                        self.dest.settle(ByteRange::new(from, behind(from.0)), CopyState::Failed)?;
+                        self.dest.set_state(ByteRange::new(from, behind(from.0)), CopyState::Failed)?;
                     }
                     // What came is in the copy now and looked at again; a map that takes no more must not hold us.
                     if self.dest.map.at(at).is_some_and(|(state, _)| state != CopyState::Untried) {
@@ -414,7 +414,7 @@ impl Copier {
                 continue;
             }
             let over = ByteRange::new(at, (piece.end + step).min(range.end));
-            self.dest.settle(over, CopyState::PassedOver)?;
+            self.dest.set_state(over, CopyState::PassedOver)?;
             at = over.end;
             step = (step * 2).min(widest);
         }
@@ -440,11 +440,11 @@ impl Copier {
                     end = piece.start;
                     continue;
                 }
-                self.dest.settle(ByteRange::new(piece.start + got.delivered, end), CopyState::Inner)?;
+                self.dest.set_state(ByteRange::new(piece.start + got.delivered, end), CopyState::Inner)?;
                 end = piece.start;
                 break;
             }
-            self.dest.settle(ByteRange::new(start, end), CopyState::Inner)?;
+            self.dest.set_state(ByteRange::new(start, end), CopyState::Inner)?;
         }
         Ok(None)
     }
@@ -474,7 +474,7 @@ impl Copier {
                     continue;
                 }
                 if piece.len() <= self.unit {
-                    self.dest.settle(ByteRange::new(at, piece.end), CopyState::Failed)?;
+                    self.dest.set_state(ByteRange::new(at, piece.end), CopyState::Failed)?;
                     at = piece.end;
                 }
                 step = self.unit;

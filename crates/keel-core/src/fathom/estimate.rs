@@ -67,7 +67,7 @@ fn estimated(source: &SharedSource, desk: &Desk<FathomProgress>) -> Fathomed {
         Some((distance, agree)) => {
             (verdict.nature, verdict.proven_bytes) = (Nature::Wraps { modulus: distance }, distance);
             verdict.reasons.push(format!("{agree} of {agree} sectors from the start stand again {distance} bytes further on"));
-            verdict.reasons.push("a probe would write there and settle it".into());
+            verdict.reasons.push("a probe would write there and decide it".into());
         }
         None => {
             (verdict.nature, verdict.proven_bytes) = (Nature::Unknown, len);

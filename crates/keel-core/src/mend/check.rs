@@ -8,6 +8,7 @@ use keel_format::{Repair, Severity, Volume};
 use keel_source::{Overlay, SharedSource, Window};
 use serde::Serialize;
 
+use super::Rules;
 use crate::CoreError;
 use crate::find::Find;
 
@@ -66,9 +67,9 @@ pub(super) fn is_worth_it(source: &SharedSource, find: &Find) -> bool {
     volume.examine().iter().any(|finding| finding.severity >= Severity::Doubt)
 }
 
-/// The repairs that make rules hold: every safe one for what is doubtful or broken, and those of the rules in `also`.
+/// The repairs that make rules hold: every safe one for what is doubtful or broken, and those of the rules `asked` for.
 /// Rules are mended one after the other, each on what the former left: what one writes another may count.
-pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<String>) -> ByCheck {
+pub(super) fn mendings(source: &SharedSource, find: &Find, asked: &Rules) -> ByCheck {
     let mut view = Arc::clone(source);
     let mut done: BTreeSet<&str> = BTreeSet::new();
     let mut found = ByCheck::default();
@@ -77,9 +78,8 @@ pub(super) fn mendings(source: &SharedSource, find: &Find, also: &BTreeSet<Strin
         let Ok(volume) = opened(&view, find) else { break };
         let rules = check::check(volume.as_ref());
         let wanted = |rule: &&Checked| {
-            let asked = also.contains(rule.rule) || also.contains("all");
             let by_itself = rule.mending.as_ref().is_some_and(|mending| mending.is_safe) && rule.worst() >= Some(Severity::Doubt);
-            rule.mending.is_some() && !done.contains(rule.rule) && (asked || by_itself)
+            rule.mending.is_some() && !done.contains(rule.rule) && (asked.has(rule.rule) || by_itself)
         };
         let Some(rule) = rules.iter().find(wanted) else {
             let open = rules.iter().filter(|rule| rule.worst() == Some(Severity::Broken) && !done.contains(rule.rule));

@@ -11,8 +11,6 @@ use super::{Edit, Intent, Order, Withheld};
 use crate::find::{Find, Grade, outer};
 use crate::layout::Layout;
 
-/// The rule by which they are asked for.
-pub const RULE: &str = "leftovers";
 /// Bytes of a signature that are erased.
 const SECTOR: u64 = 512;
 /// The most signatures of one container that are looked at.
@@ -133,7 +131,7 @@ pub(super) fn told(leftovers: Vec<Leftover>, asked: bool) -> Vec<Withheld> {
             (None, true) => return None,
             (None, false) => {
                 format!(
-                    "a leftover at {} on ground that belongs to something else; erased on request (mend --also {RULE})",
+                    "a leftover at {} on ground that belongs to something else; erased on request (mend --also leftovers)",
                     leftover.at
                 )
             }

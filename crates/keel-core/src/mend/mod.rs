@@ -7,17 +7,18 @@ mod proof;
 mod prove;
 mod structures;
 mod table;
+mod wish;
 
 pub use check::{ByCheck, Report, report};
 pub use intent::objections;
 
 pub use crate::edit::{Edit, Intent, Order};
-pub use leftovers::{Leftover, RULE as LEFTOVERS, leftovers};
+pub use leftovers::{Leftover, leftovers};
 pub use proof::{Look, Proven, look, looks, lost, proven};
 pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
+pub use wish::{Checks, Only, Request, Rules, Subject, Wishes};
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use keel_format::Structure;
@@ -29,65 +30,13 @@ use crate::find::Find;
 use crate::ladder::{self, Lowered, VolumeLadder};
 use crate::layout::Layout;
 
-/// Which repairs to stage.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Only {
-    /// Everything the evidence supports.
-    #[default]
-    All,
-    /// Partition tables.
-    Table,
-    /// Boot sectors, superblocks and volume headers.
-    Boot,
-    /// What stands behind them: MFT records, group descriptors, counts.
-    Fs,
-}
-
-/// What to stage beside what the evidence says.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Wishes {
-    /// Which repairs.
-    pub only: Only,
-    /// Versions that the technician took, by find and name of the structure.
-    pub takes: BTreeMap<(String, String), Taken>,
-    /// Rules of the check that are to be mended though something is lost by it, or though an operating system would do
-    /// it: find (or `*` for all) and name of the rule (or `all`).
-    pub also: BTreeSet<(String, String)>,
-    /// Where the repairs that follow from a check come from.
-    pub checks: Checks,
-}
-
-/// Whether volumes are checked while a plan is staged.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub enum Checks {
-    /// Those whose core is doubtful, and those for which a rule is asked for.
-    #[default]
-    Run,
-    /// They were: the repairs by find.
-    Known(BTreeMap<String, ByCheck>),
-}
-
-impl From<Only> for Wishes {
-    fn from(only: Only) -> Self {
-        Self { only, ..Self::default() }
-    }
-}
-
-impl Wishes {
-    /// The rules asked for on the volume of a find.
-    fn also_for(&self, find: &str) -> BTreeSet<String> {
-        self.also.iter().filter(|(id, _)| id == find || id == "*").map(|(_, rule)| rule.clone()).collect()
-    }
-}
-
 /// The repairs that a check of `find` leads to: every safe one for what is doubtful or broken, and those that `wishes`
 /// ask for. Empty where a quick look finds nothing and nothing is asked for. Takes as long as a walk over all metadata.
 #[must_use]
 pub fn repairs_by_check(source: &SharedSource, find: &Find, wishes: &Wishes) -> ByCheck {
-    let also = wishes.also_for(&find.id);
-    let wanted = find.kind.why_closed().is_none() && (!also.is_empty() || check::is_worth_it(source, find));
-    if wanted { check::mendings(source, find, &also) } else { ByCheck::default() }
+    let rules = wishes.rules_of(&find.id);
+    let wanted = find.kind.why_closed().is_none() && (!rules.is_empty() || check::is_worth_it(source, find));
+    if wanted { check::mendings(source, find, &rules) } else { ByCheck::default() }
 }
 
 /// A structure that does not hold and for which nothing is staged.
@@ -133,7 +82,7 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
     }
     if wishes.only == Only::All && !finds.is_empty() {
         let found = leftovers::leftovers(source, table, finds, layout);
-        let asked = [LEFTOVERS, "all"].iter().any(|rule| wishes.also.contains(&("*".to_string(), (*rule).to_string())));
+        let asked = wishes.erases_leftovers();
         if asked {
             staged.edits.extend(leftovers::edits(source, &found));
         }
@@ -158,7 +107,7 @@ fn withhold_what_lowers(source: &SharedSource, finds: &[Find], layout: &Layout, 
     }
     let why: Vec<String> = lowered.iter().map(Lowered::sentence).collect();
     staged.edits.clear();
-    staged.withheld.push(Withheld { find: "drive".into(), structure: TABLE.into(), why: why.join("; ") });
+    staged.withheld.push(Withheld { find: "drive".into(), structure: Subject::Table.to_string(), why: why.join("; ") });
 }
 
 /// True for a volume or entry that the technician's choices are about: one that was held or dropped, or that shares
@@ -170,9 +119,6 @@ pub fn is_decided(volume: &VolumeLadder, finds: &[Find], layout: &Layout) -> boo
     chosen.any(|find| find.range().overlap(ground).is_some())
 }
 
-/// The id under which versions of the table's structures are taken.
-pub const TABLE: &str = "table";
-
 /// The structures of the table: main, copies, and as `layout` asks for them.
 #[must_use]
 pub fn table_structures(source: &SharedSource, table: &TableReading, layout: &Layout) -> Vec<Structure> {
@@ -181,11 +127,11 @@ pub fn table_structures(source: &SharedSource, table: &TableReading, layout: &La
 
 /// Puts what the technician took for the table in the place of what the layout asks for.
 fn take_table(source: &SharedSource, table: &TableReading, layout: &Layout, wishes: &Wishes, staged: &mut Staged) {
-    if !wishes.takes.keys().any(|(id, _)| id == TABLE) || !matches!(wishes.only, Only::All | Only::Table) {
+    if !wishes.takes_of(&Subject::Table) || !matches!(wishes.only, Only::All | Only::Table) {
         return;
     }
     for structure in table_structures(source, table, layout) {
-        let Some(taken) = wishes.takes.get(&(TABLE.to_string(), structure.name.clone())) else { continue };
+        let Some(taken) = wishes.takes.get(&(Subject::Table, structure.name.clone())) else { continue };
         let place = ByteRange::sized(structure.main.at, structure.main.bytes.len() as u64);
         staged.edits.retain(|edit| edit.range().overlap(place).is_none());
         for repair in structure.repairs_with(taken.whole, &taken.fields).into_iter().filter(|repair| repair.is_main) {

@@ -7,7 +7,7 @@ use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
 use super::check::{ByCheck, Merged};
 use super::proof::{Look, look, look_again, lost};
-use super::{Checks, Edit, Intent, Only, Order, Staged, Wishes, Withheld, repairs_by_check};
+use super::{Checks, Edit, Intent, Only, Order, Staged, Subject, Wishes, Withheld, repairs_by_check};
 use crate::find::Find;
 use crate::job::Cancel;
 use crate::ladder::{self, RungState};
@@ -35,7 +35,8 @@ fn window(source: &SharedSource, find: &Find) -> SharedSource {
 pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Staged {
     let mut copy_first = false;
     let mut repairs: Vec<Repair> = Vec::new();
-    let chosen = wishes.takes.keys().any(|(id, _)| *id == find.id);
+    let subject = Subject::Volume(find.id.clone());
+    let chosen = wishes.takes_of(&subject);
     let compute = if chosen { Compute::All } else { Compute::WhereNeeded };
     let mut withheld = Vec::new();
     for (index, structure) in structures(source, find, compute).into_iter().enumerate() {
@@ -49,7 +50,7 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
         if !wanted {
             continue;
         }
-        match wishes.takes.get(&(find.id.clone(), structure.name.clone())) {
+        match wishes.takes.get(&(subject.clone(), structure.name.clone())) {
             Some(taken) => repairs.extend(structure.repairs_with(taken.whole, &taken.fields)),
             None if !structure.main.holds() && structure.best().is_none() => withheld.push(Withheld {
                 find: find.id.clone(),

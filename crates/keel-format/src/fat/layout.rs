@@ -229,11 +229,11 @@ impl FatGeometry {
             fs_info: wide.map_or(0, |wide| wide.fs_info.get()),
             backup: wide.map_or(0, |wide| wide.bk_boot_sec.get()),
         };
-        geometry.settle(view)
+        geometry.checked(view)
     }
 
-    /// Checks the numbers against one another and settles the kind.
-    fn settle(mut self, view: View<'_>) -> Result<Self, FormatError> {
+    /// Checks the numbers against one another and sets the kind.
+    fn checked(mut self, view: View<'_>) -> Result<Self, FormatError> {
         if self.fat_sectors == 0 {
             return Err(view.wrong(22, "BPB_FATSz", 0, "at least 1"));
         }

@@ -69,7 +69,7 @@ fn tree_rule(volume: &XfsVolume) -> Checked {
     let mut findings = Vec::new();
     let geometry = volume.geometry();
     // Trees of a volume that was not unmounted may be half way between two states.
-    let settled = volume.log == LogState::Clean;
+    let unmounted = volume.log == LogState::Clean;
     for group in 0..geometry.groups {
         let space = groups::free_space(&volume.pages, geometry, group).ok().map(|(raw, _)| raw);
         let inodes = groups::inodes(&volume.pages, geometry, group).ok().map(|(raw, _)| raw);
@@ -79,7 +79,7 @@ fn tree_rule(volume: &XfsVolume) -> Checked {
                 free += u64::from(view.u32_be(4, "ar_blockcount").unwrap_or(0));
                 ControlFlow::Continue(())
             });
-            let severity = if settled { Severity::Broken } else { Severity::Doubt };
+            let severity = if unmounted { Severity::Broken } else { Severity::Doubt };
             let mut tell = |severity, at, what: String, how: String| {
                 if findings.len() < MOST_FINDINGS {
                     findings.push(Finding::at(severity, at, what, how));
@@ -96,7 +96,7 @@ fn tree_rule(volume: &XfsVolume) -> Checked {
             for error in &walked.errors {
                 tell(severity, error.at, format!("a tree of group {group} does not read"), error.to_string());
             }
-            let counted = space.map(|raw| u64::from(raw.agf_freeblks.get())).filter(|_| walked.is_whole() && settled);
+            let counted = space.map(|raw| u64::from(raw.agf_freeblks.get())).filter(|_| walked.is_whole() && unmounted);
             let by_space = std::ptr::eq(kind, &tree::FREE_BY_BLOCK) || std::ptr::eq(kind, &tree::FREE_BY_LENGTH);
             if let Some(counted) = counted.filter(|counted| by_space && *counted != free) {
                 let at = groups::free_space_at(geometry, group) + 52;

@@ -151,7 +151,7 @@ impl Medium {
     }
 
     /// Empties the cache into the medium.
-    pub(super) fn settle(&self, store: &mut SplitTarget) -> Result<(), SourceError> {
+    pub(super) fn write_through(&self, store: &mut SplitTarget) -> Result<(), SourceError> {
         let out = match self.cache.as_ref().map(Mutex::lock) {
             Some(Ok(mut cache)) => cache.empty(),
             _ => Vec::new(),

@@ -72,7 +72,7 @@ impl WriteTarget for SimulatedTarget {
 
     fn flush(&mut self) -> Result<(), SourceError> {
         if self.state.medium.flush_empties {
-            self.state.medium.settle(&mut self.store)?;
+            self.state.medium.write_through(&mut self.store)?;
         }
         self.store.flush()
     }
@@ -88,6 +88,6 @@ impl WriteTarget for SimulatedTarget {
 impl Drop for SimulatedTarget {
     /// A drive that is left alone writes down what its cache holds.
     fn drop(&mut self) {
-        let _ = self.state.medium.settle(&mut self.store);
+        let _ = self.state.medium.write_through(&mut self.store);
     }
 }

@@ -7,7 +7,7 @@ use keel_core::CoreError;
 use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, VolumeLadder};
 use keel_core::layout::{self, Layout};
-use keel_core::mend::{self, Taken, Wishes, Withheld};
+use keel_core::mend::{self, Request, Subject, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
 use keel_core::sweep::{Find, Reach, Sweep};
 use keel_format::{Compute, Take};
@@ -97,21 +97,21 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
 /// What the options ask for beside what the evidence says.
 fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Find]) -> anyhow::Result<Wishes> {
     let mut wishes = Wishes::from(only);
-    wishes.also = args.also.iter().map(|rule| ("*".to_string(), rule.clone())).collect();
+    wishes.also = args.also.iter().map(|word| Request::named(word)).collect();
     for text in &args.take {
         let (id, name, field, take) = parse_take(text)?;
-        let (id, structures) = match id.as_str() {
-            mend::TABLE => (id.clone(), super::shared::table_structures(source, finds)),
-            _ => {
+        let (subject, structures) = match Subject::named(&id) {
+            Subject::Table => (Subject::Table, super::shared::table_structures(source, finds)),
+            Subject::Volume(id) => {
                 let find = super::shared::find(finds, &id)?;
-                (find.id.clone(), mend::structures(source, find, Compute::All))
+                (Subject::Volume(find.id.clone()), mend::structures(source, find, Compute::All))
             }
         };
         let unknown = || CoreError::Unknown { what: "structure", name: name.clone() };
         let structure = structures.iter().find(|structure| structure.name == name).ok_or_else(unknown)?;
         let chosen = wishes
             .takes
-            .entry((id, name.clone()))
+            .entry((subject, name.clone()))
             .or_insert_with(|| Taken { whole: structure.best().unwrap_or(Take::Main), fields: Vec::new() });
         match field {
             None => chosen.whole = take,

@@ -1,6 +1,6 @@
 //! `ykeel structures`.
 
-use keel_core::mend;
+use keel_core::mend::{self, Subject};
 use keel_core::sweep::Reach;
 use keel_format::{Compute, Structure};
 use keel_source::{ByteOffset, printable};
@@ -49,10 +49,10 @@ struct FieldDocument {
 pub(super) fn run(args: &SourceArgs, volume: &str) -> anyhow::Result<()> {
     let source = open(args)?;
     let swept = sweep(&source, Reach::Doubt)?;
-    let (start, structures) = match volume {
-        mend::TABLE => (ByteOffset(0), super::shared::table_structures(&source, &swept.finds)),
-        volume => {
-            let find = find(&swept.finds, volume)?;
+    let (start, structures) = match Subject::named(volume) {
+        Subject::Table => (ByteOffset(0), super::shared::table_structures(&source, &swept.finds)),
+        Subject::Volume(id) => {
+            let find = find(&swept.finds, &id)?;
             (find.start_byte, mend::structures(&source, find, Compute::All))
         }
     };

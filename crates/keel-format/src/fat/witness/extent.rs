@@ -106,7 +106,7 @@ fn by_fs_info(drive: &SharedSource, fat: ByteOffset, places: &[ByteOffset]) -> O
 }
 
 /// Fills in start and length of `geometry`, whose FATs and clusters are known; answers with the witness of the length.
-pub(super) fn settle(
+pub(super) fn sized(
     drive: &SharedSource,
     start: &Start,
     fats: Fats,

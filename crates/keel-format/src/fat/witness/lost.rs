@@ -302,7 +302,7 @@ fn finished(
     borne: Borne,
     bounds: &Bounds,
 ) -> Option<Lost> {
-    let size = extent::settle(drive, start, fats, &mut geometry, bounds)?;
+    let size = extent::sized(drive, start, fats, &mut geometry, bounds)?;
     let weight = (borne.good * 2 - borne.bad * 4).clamp(-20, 20);
     let says = format!("chains of {} of {} sampled files are as long as their sizes ask", borne.good, borne.good + borne.bad);
     let chains = Witness::at(WitnessKind::References, fats.first, weight, says).start(start.at);

@@ -67,7 +67,7 @@ fn tail(drive: &SharedSource, header_at: ByteOffset, geometry: HfsGeometry, clue
 }
 
 /// Starts that an alternate header at `at` implies: the end is 1024 bytes on, and the partition may reach less than a
-/// block behind the last block. A catalog's header node on the surface settles which.
+/// block behind the last block. A catalog's header node on the surface says which.
 fn from_alternate(at: ByteOffset, geometry: HfsGeometry, clues: &Clues) -> Vec<(ByteOffset, HfsGeometry)> {
     let end = at + HEADER_AT;
     let first = u64::from(geometry.catalog.extents[0].0) * u64::from(geometry.block_bytes);

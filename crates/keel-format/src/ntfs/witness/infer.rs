@@ -153,7 +153,7 @@ fn from_streaks(
             serial: 0,
         };
         let at = ByteOffset(mft_at);
-        let size = settle(drive, start, at, &mut geometry, clues).or_else(|| bounded(drive, start, &mut geometry, &bounds, at));
+        let size = sized(drive, start, at, &mut geometry, clues).or_else(|| bounded(drive, start, &mut geometry, &bounds, at));
         let Some(size) = size else { continue };
         let mirror = record(drive, at + u64::from(geometry.record_bytes), geometry.record_bytes);
         // Without record 1 the mirror is taken where formatters lay it: in the middle.
@@ -273,7 +273,7 @@ fn from_record_zero(drive: &SharedSource, at: ByteOffset, clues: &Clues) -> Vec<
             serial: 0,
         };
         let mft_at = start + geometry.cluster_at(mft_lcn).0;
-        let witness = settle(drive, start, mft_at, &mut geometry, clues)
+        let witness = sized(drive, start, mft_at, &mut geometry, clues)
             .or_else(|| bounded(drive, start, &mut geometry, &Bounds::new(drive, clues), mft_at));
         let Some(witness) = witness else { continue };
         answers.push((start, geometry, witness));
@@ -282,7 +282,7 @@ fn from_record_zero(drive: &SharedSource, at: ByteOffset, clues: &Clues) -> Vec<
 }
 
 /// Length and index size from records 8 (`$BadClus`), 6 (`$Bitmap`) and 5 (the root).
-fn settle(
+fn sized(
     drive: &SharedSource,
     start: ByteOffset,
     mft_at: ByteOffset,
@@ -366,7 +366,7 @@ fn from_votes(drive: &SharedSource, start: ByteOffset, votes: &[usize], clues: &
         serial: 0,
     };
     let all = Clues { ntfs: clues.clone(), ..Clues::default() };
-    let size = settle(drive, start, ByteOffset(mft_at), &mut geometry, &all)
+    let size = sized(drive, start, ByteOffset(mft_at), &mut geometry, &all)
         .or_else(|| bounded(drive, start, &mut geometry, &Bounds::new(drive, &all), ByteOffset(mft_at)));
     if let Some(record) = record(drive, ByteOffset(mft_at) + u64::from(geometry.record_bytes), geometry.record_bytes)
         && let Some(lcn) = first_lcn(&record)

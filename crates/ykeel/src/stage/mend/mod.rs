@@ -69,7 +69,7 @@ impl Stage for Mend {
 
     fn entered(&self, app: &mut App) -> Effects {
         let Some(drive) = &mut app.drive else { return Vec::new() };
-        let other = drive.mend.find.as_ref() != drive.selected_find().map(|find| &find.id);
+        let other = drive.selected_find().is_none_or(|find| !drive.mend.is_of(&find.id));
         if other { state::look_at_selected(drive) } else { Vec::new() }
     }
 
@@ -108,7 +108,7 @@ impl Stage for Mend {
     }
 
     fn standing(&self, drive: &Drive) -> Standing {
-        match (drive.mend.find.is_some(), drive.plan.withheld.is_empty()) {
+        match (drive.mend.subject.is_some(), drive.plan.withheld.is_empty()) {
             (_, false) => Standing::Doubt,
             (true, true) => Standing::Done,
             (false, true) => Standing::Open,

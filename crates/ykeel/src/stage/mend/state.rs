@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use keel_core::job::{Job, Message};
 use keel_core::layout::Layout;
-use keel_core::mend::{self, ByCheck, Checks, Report, Taken, Wishes};
+use keel_core::mend::{self, ByCheck, Checks, Report, Request, Subject, Taken, Wishes};
 use keel_core::sweep::{Find, outer};
 use keel_format::table::TableReading;
 use keel_format::{Checked, Compute, Field, Row, Structure, Take};
@@ -32,8 +32,8 @@ pub(crate) enum Item<'a> {
 /// The state of the stage.
 #[derive(Default)]
 pub(crate) struct State {
-    /// The find that is looked at.
-    pub(crate) find: Option<String>,
+    /// Whose structures are looked at.
+    pub(crate) subject: Option<Subject>,
     pub(crate) looked: Option<Looked>,
     pub(super) look_job: Option<Job<(), Option<Looked>>>,
     /// Selected row of the list.
@@ -41,9 +41,9 @@ pub(crate) struct State {
     /// Selected field, when the selection is among the fields.
     pub(crate) field: Option<usize>,
     /// Versions that the technician took.
-    pub(crate) takes: BTreeMap<(String, String), Taken>,
-    /// Rules that are mended on request.
-    pub(crate) also: BTreeSet<(String, String)>,
+    pub(crate) takes: BTreeMap<(Subject, String), Taken>,
+    /// What is mended on request.
+    pub(crate) also: BTreeSet<Request>,
     /// Repairs that follow from checks, by find.
     pub(crate) known: BTreeMap<String, ByCheck>,
     pub(super) known_job: Option<Job<(), Option<BTreeMap<String, ByCheck>>>>,
@@ -66,7 +66,7 @@ impl State {
 
     /// What is known of structures and checks is of before a write; what was chosen is done.
     pub(crate) fn forget(&mut self) {
-        self.find = None;
+        self.subject = None;
         self.takes.clear();
         self.also.clear();
         self.known.clear();
@@ -84,7 +84,7 @@ impl State {
 
     /// Looks at a find: structures, and every rule.
     fn look(&mut self, source: &SharedSource, find: &Find) {
-        self.find = Some(find.id.clone());
+        self.subject = Some(Subject::Volume(find.id.clone()));
         self.looked = None;
         (self.row, self.field) = (0, None);
         let find = find.clone();
@@ -100,7 +100,7 @@ impl State {
 
     /// Looks at the table's structures.
     fn look_at_table(&mut self, source: &SharedSource, table: TableReading, layout: Layout) {
-        self.find = Some(mend::TABLE.to_string());
+        self.subject = Some(Subject::Table);
         self.looked = None;
         (self.row, self.field) = (0, None);
         self.look_job = Some(Job::reading(source, move |source, _| Looked {
@@ -109,9 +109,27 @@ impl State {
         }));
     }
 
+    /// True when the volume of this find is looked at.
+    pub(super) fn is_of(&self, find: &str) -> bool {
+        matches!(&self.subject, Some(Subject::Volume(own)) if own == find)
+    }
+
+    /// True when what this rule found is mended on request.
+    pub(super) fn asks(&self, rule: &str) -> bool {
+        let Some(Subject::Volume(find)) = &self.subject else { return false };
+        self.also.contains(&Request::RuleOf { find: find.clone(), rule: rule.to_string() })
+    }
+
+    /// Makes a request, or takes it back.
+    fn toggle(&mut self, request: Request) {
+        if !self.also.remove(&request) {
+            self.also.insert(request);
+        }
+    }
+
     /// True when the table is looked at, not a volume.
     pub(crate) fn is_table(&self) -> bool {
-        self.find.as_deref() == Some(mend::TABLE)
+        self.subject == Some(Subject::Table)
     }
 
     /// Asks every find what a check of it would mend.
@@ -141,7 +159,7 @@ impl State {
             match message {
                 Message::Done(None) => {
                     // Stopped: what was not looked at is looked at when the stage is entered again.
-                    (self.look_job, self.find) = (None, None);
+                    (self.look_job, self.subject) = (None, None);
                 }
                 Message::Done(Some(looked)) => {
                     // The first thing that is not as it should be is what the technician came for.
@@ -209,13 +227,13 @@ impl State {
 
     /// The version that the plan takes for a structure: as chosen, or by the evidence.
     pub(crate) fn taken(&self, structure: &Structure) -> Option<Take> {
-        let key = (self.find.clone()?, structure.name.clone());
+        let key = (self.subject.clone()?, structure.name.clone());
         self.takes.get(&key).map(|taken| taken.whole).or_else(|| structure.best())
     }
 
     /// Where a field is taken from, when it is taken by itself.
     pub(crate) fn field_taken(&self, structure: &Structure, field: &Field) -> Option<Take> {
-        let key = (self.find.clone()?, structure.name.clone());
+        let key = (self.subject.clone()?, structure.name.clone());
         self.takes.get(&key)?.fields.iter().rev().find(|(own, _)| own == field).map(|(_, take)| *take)
     }
 
@@ -228,8 +246,8 @@ impl State {
         }
         let (name, base) = (structure.name.clone(), structure.best().unwrap_or(Take::Main));
         let field = self.field.and_then(|field| structure.fields.get(field)).copied();
-        let Some(find) = self.find.clone() else { return false };
-        let key = (find, name);
+        let Some(subject) = self.subject.clone() else { return false };
+        let key = (subject, name);
         match field {
             None => match self.takes.get(&key) {
                 Some(taken) if taken.whole == take && taken.fields.is_empty() => {
@@ -256,11 +274,8 @@ impl State {
         let Some(name) = self.rule().filter(|rule| rule.mending.is_some()).map(|rule| rule.rule.to_string()) else {
             return false;
         };
-        let Some(find) = self.find.clone() else { return false };
-        let key = (find, name);
-        if !self.also.remove(&key) {
-            self.also.insert(key);
-        }
+        let Some(Subject::Volume(find)) = self.subject.clone() else { return false };
+        self.toggle(Request::RuleOf { find, rule: name });
         true
     }
 }
@@ -309,10 +324,7 @@ pub(super) fn mend_rule(drive: &mut Drive) -> Effects {
 
 /// Erases what is left of former structures, or lets it be.
 pub(super) fn erase_leftovers(drive: &mut Drive) -> Effects {
-    let key = ("*".to_string(), mend::LEFTOVERS.to_string());
-    if !drive.mend.also.remove(&key) {
-        drive.mend.also.insert(key);
-    }
+    drive.mend.toggle(Request::Leftovers);
     plan::stage_anew()
 }
 

@@ -1,5 +1,6 @@
 //! Mend: the structures of a volume in three columns, main, copy and computed, and what a check of it found.
 
+use keel_core::mend::Subject;
 use keel_format::{Checked, Row, Severity, Structure, Take, Version};
 use keel_source::{ByteOffset, printable};
 use ratatui::buffer::Buffer;
@@ -25,20 +26,20 @@ fn list_rows(area: Rect, items: usize) -> u16 {
 }
 
 /// What is looked at: a volume, or the table.
-struct Subject {
+struct Shown {
     id: String,
     heading: String,
     start: ByteOffset,
 }
 
-impl Subject {
+impl Shown {
     fn of(drive: &Drive) -> Option<Self> {
         if drive.mend.is_table() {
             let scheme = drive.plan.layout.as_ref().map_or("none", |layout| layout.scheme.word());
             let heading = format!("the table, {scheme} as the layout asks");
-            return Some(Self { id: keel_core::mend::TABLE.into(), heading, start: ByteOffset(0) });
+            return Some(Self { id: Subject::Table.to_string(), heading, start: ByteOffset(0) });
         }
-        let find = drive.sweep.finds.iter().find(|find| Some(&find.id) == drive.mend.find.as_ref())?;
+        let find = drive.sweep.finds.iter().find(|find| drive.mend.is_of(&find.id))?;
         let heading = format!("{} {} {}", find.id, find.kind.word(), printable(find.name()));
         Some(Self { id: find.id.clone(), heading, start: find.start_byte })
     }
@@ -74,7 +75,7 @@ pub(super) fn field_at(drive: &Drive, area: Rect, at: Position) -> Option<(usize
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let state = &drive.mend;
-    let Some(subject) = Subject::of(drive) else {
+    let Some(subject) = Shown::of(drive) else {
         put(buf, area, 1, 0, "Nothing is selected: choose a volume on the Sweep, or sweep first.", app.theme.strong());
         return Why::default();
     };
@@ -192,7 +193,7 @@ fn draw_rule_row(app: &App, state: &State, rule: &Checked, (area, y, bare): (Rec
     if !rule.findings.is_empty() {
         put(buf, area, columns.copy, y, &format!("{} found", rule.findings.len()), shade(style));
     }
-    let asked = state.find.as_ref().is_some_and(|find| state.also.contains(&(find.clone(), rule.rule.to_string())));
+    let asked = state.asks(rule.rule);
     let by_itself = rule.worst() >= Some(Severity::Doubt);
     let (words, style) = match &rule.mending {
         None => return,
@@ -284,7 +285,7 @@ fn draw_bytes(app: &App, state: &State, structure: &Structure, area: Rect, buf: 
 /// First byte of the volume on the drive.
 fn start_of(app: &App, state: &State) -> u64 {
     let finds = app.drive.iter().flat_map(|drive| &drive.sweep.finds);
-    finds.into_iter().find(|find| Some(&find.id) == state.find.as_ref()).map_or(0, |find| find.start_byte.0)
+    finds.into_iter().find(|find| state.is_of(&find.id)).map_or(0, |find| find.start_byte.0)
 }
 
 fn draw_rule(app: &App, rule: &Checked, area: Rect, buf: &mut Buffer) {
@@ -316,7 +317,7 @@ fn draw_rule(app: &App, rule: &Checked, area: Rect, buf: &mut Buffer) {
     }
 }
 
-fn why(app: &App, drive: &Drive, subject: &Subject) -> Why {
+fn why(app: &App, drive: &Drive, subject: &Shown) -> Why {
     let theme = app.theme;
     let mut why = Why::default();
     let state = &drive.mend;

@@ -197,7 +197,7 @@ fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
         None => {}
     }
     // Other numbers may stand for the finds now.
-    drive.mend.find = None;
+    drive.mend.subject = None;
     effects.extend(plan::stage_anew());
     effects.extend([ladder::examine_drive(), plan::examine(), mend::ask_checks()]);
     effects
