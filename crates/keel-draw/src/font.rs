@@ -46,29 +46,37 @@ impl Font {
         text.chars().map(|sign| self.advance(self.glyph(sign))).sum::<f64>() * size / 1000.0
     }
 
-    /// `text` in lines of at most `width` points, broken at spaces.
+    /// `text` in lines of at most `width` points, broken at spaces, and inside of words that are longer than a line: a path, a name.
     pub(crate) fn wrap(&self, text: &str, size: f64, width: f64) -> Vec<String> {
+        let room = width * 1000.0 / size;
+        text.lines().flat_map(|paragraph| self.wrap_line(paragraph, room)).collect()
+    }
+
+    /// A line in lines of at most `room` thousandths of the font's height. Each sign is measured once.
+    fn wrap_line(&self, text: &str, room: f64) -> Vec<String> {
         let mut lines = Vec::new();
-        for paragraph in text.lines() {
-            let mut line = String::new();
-            for word in paragraph.split(' ') {
-                let longer = if line.is_empty() { word.to_string() } else { format!("{line} {word}") };
-                if line.is_empty() || self.width(&longer, size) <= width {
-                    line = longer;
-                } else {
-                    lines.push(std::mem::replace(&mut line, word.to_string()));
-                }
-                // A word that is longer than a line: a path, a name.
-                while self.width(&line, size) > width && line.chars().count() > 1 {
-                    let mut rest = String::new();
-                    while self.width(&line, size) > width && line.chars().count() > 1 {
-                        rest.extend(line.pop());
-                    }
-                    lines.push(std::mem::replace(&mut line, rest.chars().rev().collect()));
-                }
+        let (mut line, mut used) = (String::new(), 0.0);
+        for (index, word) in text.split(' ').enumerate() {
+            let signs: Vec<(char, f64)> = word.chars().map(|sign| (sign, self.advance(self.glyph(sign)))).collect();
+            let wide: f64 = signs.iter().map(|(_, advance)| advance).sum();
+            let space = if index > 0 { self.advance(self.glyph(' ')) } else { 0.0 };
+            if !line.is_empty() && used + space + wide > room {
+                lines.push(std::mem::take(&mut line));
+                used = 0.0;
+            } else if index > 0 && !line.is_empty() {
+                line.push(' ');
+                used += space;
             }
-            lines.push(line);
+            for (sign, advance) in signs {
+                if !line.is_empty() && used + advance > room {
+                    lines.push(std::mem::take(&mut line));
+                    used = 0.0;
+                }
+                line.push(sign);
+                used += advance;
+            }
         }
+        lines.push(line);
         lines
     }
 
