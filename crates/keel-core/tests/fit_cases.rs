@@ -4,12 +4,14 @@
 use std::fs;
 use std::sync::Arc;
 
-use keel_core::files;
-use keel_core::job::Cancel;
+use keel_core::job::{Cancel, Desk};
 use keel_core::ladder::{self, RungName, RungState};
 use keel_core::layout::{self, Choices};
+use keel_core::leave::Confirmation;
 use keel_core::mend::{self, Only};
+use keel_core::plan::{self, ApplyOptions, Bundle, Direction, Plan};
 use keel_core::sweep::Reach;
+use keel_core::{fathom, files, yard};
 use keel_format::table;
 use keel_source::{ByteOffset, SharedSource, Stored};
 
@@ -111,4 +113,69 @@ fn an_image_that_was_cut_off_is_not_taken_for_a_drive_that_lies() {
     let behind = find.behind.as_ref().unwrap();
     assert!(!behind.is_nowhere && behind.missing_bytes == find.range().end.0 - drive.len(), "{}", behind.sentence());
     assert!(behind.whole_files as usize >= some_files(7).len(), "{}", behind.sentence());
+}
+
+/// A simulated drive that claims 600 MiB and stores `stored` bytes, with that volume on it; its capacity was proven.
+fn proven_liar(kind: &str, stored: u64) -> (Bench, SharedSource) {
+    static STATE: std::sync::OnceLock<tempfile::TempDir> = std::sync::OnceLock::new();
+    keel_core::case::keep_state_in(STATE.get_or_init(|| tempfile::tempdir().unwrap()).path());
+    let (bench, _) = liar(kind, 600 * MIB);
+    let folder = bench.folder.path();
+    fs::File::options().write(true).open(&bench.image).unwrap().set_len(stored).unwrap();
+    let serial = folder.file_name().unwrap().to_string_lossy().into_owned();
+    let surface = bench.image.file_name().unwrap().to_string_lossy().into_owned();
+    let text = format!(
+        "version = 1\nclaimed_bytes = {}\nidentity = {{ model = \"Bargain\", serial = \"{serial}\" }}\n\
+         backing = [{{ file = \"{surface}\" }}]\nclock = {{ read_us = 10, bytes_per_second = 500000000 }}\n\
+         capacity = {{ real_bytes = {stored}, lie = \"drops\", answers = \"zeros\" }}\n",
+        600 * MIB
+    );
+    let path = folder.join("bargain.drive.toml");
+    fs::write(&path, text).unwrap();
+    let claimed = keel_source::open(&path, keel_source::OpenOptions::default()).unwrap();
+    let code = Confirmation::Code(claimed.identity().code());
+    let desk = Desk::new(Cancel::default()).0;
+    let verdict = fathom::probe(&claimed, &code, fathom::ProbeOptions::default(), &desk).unwrap();
+    assert_eq!((verdict.proven_bytes, verdict.exact), (stored, true), "{:?}", verdict.reasons);
+    fathom::keep(&claimed, &verdict).unwrap();
+    (bench, yard::as_seen(claimed).unwrap())
+}
+
+#[test]
+fn a_fitted_drive_is_undone_byte_for_byte_also_when_only_half_was_written() {
+    for kind in ["vfat", "exfat", "ntfs"] {
+        let stored = 450 * MIB + 512;
+        let (bench, drive) = proven_liar(kind, stored);
+        assert_eq!(drive.len(), stored, "{kind}: every stage sees what it stores");
+        let hash = || blake3::hash(&fs::read(&bench.image).unwrap());
+        let before = hash();
+        let sweep = swept(&drive, Reach::Doubt);
+        let reading = table::read(drive.as_ref());
+        let layout = layout::settle(&drive, &reading, &sweep.finds, &Choices::default());
+        let staged = mend::stage(&drive, &reading, &sweep.finds, &layout, &Only::All.into());
+        assert!(!staged.edits.is_empty(), "{kind}: {:?}", staged.withheld);
+        let plan = Plan::new(&drive, staged.edits, staged.copy_first);
+        let bundle = bench.folder.path().join("fit.ykundo");
+        let options = ApplyOptions {
+            confirmation: Confirmation::Code(plan.code.clone()),
+            override_words: None,
+            bundle: Some(bundle.clone()),
+            stamp: "2026-11-25T10:00:00Z".into(),
+        };
+        let applied = plan::apply(&drive, &plan, &options, &mut |_| {}).unwrap();
+        assert!(applied.bytes > 0 && hash() != before, "{kind}");
+        let entry = table::read(drive.as_ref()).partitions[0].range(drive.sector_size());
+        assert!(entry.end.0 <= stored, "{kind}: {entry:?}");
+        // Of what was written the half is as before: as a power cut leaves it. The bundle leads to either known state.
+        let undo = Bundle::read(&bundle).unwrap();
+        plan::recover(&drive, (&bundle, &undo), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
+        assert_eq!(hash(), before, "{kind}: rolled back");
+        plan::recover(&drive, (&bundle, &undo), Direction::Finish, &Confirmation::Yes, &mut |_| {}).unwrap();
+        assert_eq!(plan::condition(&drive, &undo).unwrap(), plan::Condition::Applied, "{kind}");
+        let again =
+            keel_source::open(&bench.folder.path().join("bargain.drive.toml"), keel_source::OpenOptions::default()).unwrap();
+        let again = yard::as_seen(again).unwrap();
+        plan::recover(&again, (&bundle, &undo), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
+        assert_eq!(hash(), before, "{kind}: by another opening of the same drive");
+    }
 }

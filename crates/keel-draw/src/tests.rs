@@ -170,7 +170,11 @@ fn ata(attributes: Vec<AtaAttribute>) -> HealthVerdict {
 #[test]
 fn a_health_page_shows_value_and_threshold_and_blackens_what_fell_below() {
     let attribute = |id, value, threshold, raw| AtaAttribute { id, value, worst: value, threshold, raw, pre_failure: false };
-    let sheet = health(&head(), &ata(vec![attribute(5, 10, Some(36), 4000), attribute(9, 100, Some(0), 17), attribute(197, 200, None, 12)])).unwrap();
+    let sheet = health(
+        &head(),
+        &ata(vec![attribute(5, 10, Some(36), 4000), attribute(9, 100, Some(0), 17), attribute(197, 200, None, 12)]),
+    )
+    .unwrap();
     let said = texts(&sheet);
     assert!(said.contains(&"4000") && said.contains(&"17") && said.iter().any(|text| text.starts_with("197  ")));
     assert!(said.iter().any(|text| text.contains("12 sectors wait to be read (attribute 197)")));
@@ -205,7 +209,9 @@ fn a_page_of_the_other_interface_is_told_by_its_own_names() {
     };
     let sheet = health(&head(), &HealthVerdict { reading: HealthReading::Nvme(nvme), ..ata(Vec::new()) }).unwrap();
     let said = texts(&sheet);
-    for (name, value) in [("Available Spare", "3 %, threshold 10 %"), ("Power On Hours", "40000"), ("Composite Temperature", "not told")] {
+    for (name, value) in
+        [("Available Spare", "3 %, threshold 10 %"), ("Power On Hours", "40000"), ("Composite Temperature", "not told")]
+    {
         let at = said.iter().position(|text| *text == name).unwrap_or_else(|| panic!("{name}: {said:?}"));
         assert_eq!(said[at + 1], value);
     }

@@ -94,7 +94,9 @@ fn a_drive_without_a_health_page_has_none_to_draw_but_a_report() {
 #[test]
 fn nothing_that_is_not_a_report_of_ours_is_replaced() {
     let bench = Bench::new("");
-    for (name, bytes) in [("letter.pdf", &b"%PDF-1.4 a letter of the client"[..]), ("drawing.svg", b"<svg>a plan</svg>"), ("text", b"kept")] {
+    for (name, bytes) in
+        [("letter.pdf", &b"%PDF-1.4 a letter of the client"[..]), ("drawing.svg", b"<svg>a plan</svg>"), ("text", b"kept")]
+    {
         let out = bench.out(name);
         fs::write(&out, bytes).unwrap();
         let error = bench.hand_over(&out, Some(Which::Keel)).unwrap_err();

@@ -153,7 +153,9 @@ fn of_xfs() {
     let file = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(file.path(), prose(3, 9000)).unwrap();
     let path = file.path().display();
-    let lines = format!("/\n0 0\nd--755 0 0\nquay.txt ---644 0 0 {path}\nlog d--755 0 0\none ---644 0 0 {path}\ntwo ---644 0 0 {path}\n$\n$\n");
+    let lines = format!(
+        "/\n0 0\nd--755 0 0\nquay.txt ---644 0 0 {path}\nlog d--755 0 0\none ---644 0 0 {path}\ntwo ---644 0 0 {path}\n$\n$\n"
+    );
     std::fs::write(list.path(), lines).unwrap();
     let all = [&arguments[..], &[list.path().to_str().unwrap()]].concat();
     let (drive, kind) = small(20 << 20, "mkfs.xfs", &all, |_| {});

@@ -183,3 +183,40 @@ impl Bench {
         app
     }
 }
+
+/// Runs a program of the system.
+fn system(program: &str, arguments: &[&str]) {
+    let output =
+        std::process::Command::new(program).args(arguments).output().unwrap_or_else(|error| panic!("{program}: {error}"));
+    assert!(output.status.success(), "{program} {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+impl Bench {
+    /// An image that the system's formatter made, without a table, with folders, texts, a picture and bytes, one of them deleted.
+    pub(crate) fn filled(&self) -> PathBuf {
+        let image = self.folder.path().join("locker.img");
+        fs::File::create(&image).unwrap().set_len(16 << 20).unwrap();
+        let path = image.to_str().unwrap().to_string();
+        system("mkfs.vfat", &["-F", "16", "-n", "LOCKER", &path]);
+        system("mmd", &["-i", &path, "::ROUTES", "::ROUTES/OLD"]);
+        let mut picture = std::io::Cursor::new(Vec::new());
+        image::DynamicImage::ImageRgb8(image::RgbImage::from_fn(48, 32, |x, y| image::Rgb([x as u8 * 5, y as u8 * 8, 90])))
+            .write_to(&mut picture, image::ImageFormat::Png)
+            .unwrap();
+        let text: String = (0..400).map(|number| format!("crossing {number} of the Brackwater Line\n")).collect();
+        let files = [
+            ("ROUTES/first.txt", text.clone().into_bytes()),
+            ("ROUTES/OLD/tide.txt", b"high water at noon\n".to_vec()),
+            ("boat.png", picture.into_inner()),
+            ("engine.bin", (0..5000u32).flat_map(|number| number.wrapping_mul(2_654_435_761).to_le_bytes()).collect()),
+            ("gone.txt", b"was deleted\n".repeat(300)),
+        ];
+        for (name, bytes) in files {
+            let file = self.folder.path().join("file");
+            fs::write(&file, bytes).unwrap();
+            system("mcopy", &["-i", &path, file.to_str().unwrap(), &format!("::{name}")]);
+        }
+        system("mdel", &["-i", &path, "::gone.txt"]);
+        image
+    }
+}

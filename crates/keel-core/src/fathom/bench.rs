@@ -437,3 +437,78 @@ fn gcd(mut one: u64, mut other: u64) -> u64 {
     }
     one
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn noted(seen: &[(u64, Seen)]) -> Evidence {
+        let mut evidence = Evidence::default();
+        seen.iter().for_each(|(at, seen)| evidence.note(ByteOffset(*at), *seen));
+        evidence
+    }
+
+    #[test]
+    fn a_drive_that_wraps_shows_its_length_in_the_distances() {
+        let real = 4 << 30;
+        let other = |at: u64| (at, Seen::Other(ByteOffset(at % real)));
+        let evidence = noted(&[(0, Seen::Own), (1 << 30, Seen::Own), other(5 << 30), other(9 << 30), other(17 << 30)]);
+        assert_eq!(evidence.distance % real, 0);
+        assert_eq!((evidence.least_bad, evidence.least_odd()), (Some(5 << 30), Some(5 << 30)));
+        assert_eq!(evidence.highest_own_below(5 << 30), 1 << 30);
+        assert_eq!(evidence.one_other, Some(Some(1 << 30)), "all of these lie on one place");
+        let more = noted(&[other(5 << 30), other(6 << 30)]);
+        assert_eq!((more.distance, more.one_other), (real, Some(None)));
+    }
+
+    #[test]
+    fn what_was_overwritten_by_a_later_address_makes_that_one_the_bad_one() {
+        // The lower of two addresses that are one place holds the tag of the higher: only the higher one is false.
+        let evidence = noted(&[(1000, Seen::Other(ByteOffset(9000)))]);
+        assert_eq!((evidence.least_bad, evidence.distance), (Some(9000), 8000));
+        assert_eq!(noted(&[(70, Seen::Nothing), (30, Seen::Nothing)]).least_bad, Some(30));
+        let failing = noted(&[(70, Seen::Unreadable), (30, Seen::Unwritable)]);
+        assert_eq!((failing.least_bad, failing.unreadable, failing.unwritable), (None, 1, 1));
+        assert_eq!(failing.least_odd(), None, "what fails says nothing about the length");
+    }
+
+    #[test]
+    fn a_sector_that_repeats_is_told_from_a_wrap_by_what_stands_behind_it() {
+        let last = 4000u64;
+        let odd: Vec<(u64, Seen)> = (5..15).map(|number| (number * 1000, Seen::Other(ByteOffset(last)))).collect();
+        let low: Vec<(u64, Seen)> = (0..4).map(|number| (number * 1000, Seen::Own)).collect();
+        let repeats = noted(&[low.clone(), odd.clone()].concat());
+        assert!(repeats.repeats(last));
+        // Places of their own all around: a wrap onto a low address.
+        let wraps: Vec<(u64, Seen)> = (0..40).map(|number| (number * 300 + 7000, Seen::Own)).collect();
+        assert!(!noted(&[odd, wraps].concat()).repeats(100));
+        assert!(!noted(&low).repeats(0));
+    }
+
+    #[test]
+    fn two_own_places_are_the_first_and_the_highest() {
+        assert_eq!(noted(&[(8, Seen::Own)]).two_own(), None);
+        assert_eq!(noted(&[(8, Seen::Own), (900, Seen::Own), (30, Seen::Own)]).two_own(), Some((8, 900)));
+    }
+
+    #[test]
+    fn very_many_odd_places_take_no_more_room_than_some_thousand() {
+        let mut evidence = Evidence::default();
+        for number in 0..100_000u64 {
+            evidence.note(ByteOffset(number * 512), Seen::Nothing);
+        }
+        assert_eq!((evidence.nothings, evidence.odd.len()), (100_000, MOST_KEPT));
+    }
+
+    #[test]
+    fn ranges_are_cut_at_whole_pieces_and_around_what_must_not_be_touched() {
+        let range = |start: u64, end: u64| ByteRange::new(ByteOffset(start), ByteOffset(end));
+        let cut: Vec<ByteRange> = pieces(range(PIECE - 512, 2 * PIECE + 512)).collect();
+        assert_eq!(cut, [range(PIECE - 512, PIECE), range(PIECE, 2 * PIECE), range(2 * PIECE, 2 * PIECE + 512)]);
+        assert_eq!(pieces(range(7, 7)).count(), 0);
+        let left = without(range(0, 100), &[range(0, 10), range(40, 50), range(90, 200)]);
+        assert_eq!(left, [range(10, 40), range(50, 90)]);
+        assert_eq!(without(range(0, 100), &[range(0, 100)]), []);
+        assert_eq!((gcd(12, 18), gcd(0, 7), gcd(7, 0), gcd(0, 0)), (6, 7, 7, 0));
+    }
+}

@@ -470,3 +470,59 @@ impl Run<'_> {
         self.survey
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_read_is_late_by_what_is_usual_and_never_for_a_few_milliseconds() {
+        // On a fast drive a hundred times the usual is still no time.
+        assert_eq!(Latency::of(4_999, 40), Latency::Usual);
+        assert_eq!(Latency::of(5_001, 40), Latency::Late);
+        assert_eq!(Latency::of(50_001, 40), Latency::Slow);
+        assert_eq!(Latency::of(500_001, 40), Latency::Stuck);
+        // On a slow one it is counted in its own times.
+        assert_eq!(Latency::of(59_000, 20_000), Latency::Usual);
+        assert_eq!(Latency::of(61_000, 20_000), Latency::Late);
+        assert_eq!(Latency::of(300_000, 20_000), Latency::Slow);
+        assert_eq!(Latency::of(2_100_000, 20_000), Latency::Stuck);
+        assert_eq!(Latency::of(u64::MAX, u64::MAX), Latency::Usual);
+        assert_eq!(Latency::of(0, 0), Latency::Usual);
+    }
+
+    #[test]
+    fn every_class_has_a_sign_and_words_of_its_own() {
+        let signs: std::collections::BTreeSet<char> = Latency::ALL.into_iter().map(Latency::sign).collect();
+        let words: std::collections::BTreeSet<&str> = Latency::ALL.into_iter().map(Latency::word).collect();
+        assert_eq!((signs.len(), words.len()), (Latency::ALL.len(), Latency::ALL.len()));
+        assert!(Latency::ALL.is_sorted());
+    }
+
+    #[test]
+    fn what_did_not_come_is_told_apart_from_what_came_later() {
+        let failed = |came| Failed {
+            range: ByteRange::sized(ByteOffset(0), 512),
+            tries: 2,
+            came,
+            interface: false,
+            reason: String::new(),
+        };
+        let survey = Survey {
+            drive: String::new(),
+            full: true,
+            asked: 3,
+            came: 1,
+            bytes: 512,
+            median_us: 100,
+            classes: vec![(Latency::Usual, 1), (Latency::Failed, 1)],
+            failed: vec![failed(true), failed(false)],
+            picture: Vec::new(),
+            link_lost: 0,
+            interface_errors: 0,
+            took_ms: 1,
+            left: None,
+        };
+        assert_eq!((survey.staying().count(), survey.count(Latency::Failed), survey.count(Latency::Slow)), (1, 1, 0));
+    }
+}

@@ -57,7 +57,8 @@ fn draw_content(app: &App, content: &Content, area: Rect, buf: &mut Buffer) {
     if left > 0 {
         let more = format!(" {left} more ");
         let x = area.width.saturating_sub(u16::try_from(columns(&more)).unwrap_or(0));
-        put(buf, area, x, area.height, &more, app.theme.dim());
+        // On the row between the content and the frame's foot.
+        put(buf, Rect { height: area.height + 1, ..area }, x, area.height, &more, app.theme.dim());
     }
 }
 

@@ -194,3 +194,6 @@ impl StageId {
         found.unwrap_or((Self::Ladder, ""))
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -106,3 +106,6 @@ impl Stage for Files {
         drive.files.cancel();
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -34,7 +34,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let files = &drive.files;
     if files.volume.is_none() {
-        let text = files.problem.as_deref().unwrap_or("No volume is open. Choose a find in the Sweep (3) and press enter.");
+        let text = files.problem.as_deref().unwrap_or("No volume is open. Choose a find in the Sweep (5) and press enter.");
         for (y, line) in wrap(text, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
             put(buf, area, 2, 2 + u16::try_from(y).unwrap_or(0), line, app.theme.text());
         }

@@ -1,0 +1,167 @@
+use std::fs;
+
+use crossterm::event::KeyCode;
+use ratatui::layout::Rect;
+
+use super::preview::ViewAs;
+use crate::app::App;
+use crate::stage::StageId;
+use crate::testing::{Bench, app, click, drawn, key, line, sign, wait};
+
+/// The Files stage of a volume by the system's formatter, at its root.
+fn opened(bench: &Bench) -> App {
+    let mut app = bench.app(&bench.filled());
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    sign(&mut app, '7');
+    wait(&mut app);
+    assert_eq!(app.stage, StageId::Files);
+    app
+}
+
+fn names(app: &App) -> Vec<String> {
+    app.drive.as_ref().unwrap().files.entries.iter().map(|entry| entry.name.clone()).collect()
+}
+
+/// Selects the entry of this name.
+fn select(app: &mut App, name: &str) {
+    let at = names(app).iter().position(|own| own == name).unwrap_or_else(|| panic!("no {name}: {:?}", names(app)));
+    app.drive.as_mut().unwrap().files.selected = at;
+    wait(app);
+}
+
+#[test]
+fn folders_are_walked_down_and_up_again_to_the_row_they_were_left_at() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    assert_eq!(names(&app), ["ROUTES", "boat.png", "engine.bin"]);
+    select(&mut app, "ROUTES");
+    key(&mut app, KeyCode::Right);
+    wait(&mut app);
+    select(&mut app, "OLD");
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("LOCKER /ROUTES/OLD") && names(&app) == ["tide.txt"]);
+    key(&mut app, KeyCode::Backspace);
+    wait(&mut app);
+    let files = &app.drive.as_ref().unwrap().files;
+    assert_eq!(files.selected_entry().unwrap().name, "OLD");
+    key(&mut app, KeyCode::Left);
+    wait(&mut app);
+    assert_eq!(app.drive.as_ref().unwrap().files.folder(), "");
+    key(&mut app, KeyCode::Left);
+    assert_eq!(app.stage, StageId::Sweep, "above the root are the volumes");
+}
+
+#[test]
+fn previews_are_texts_pictures_or_bytes_and_a_key_shows_the_bytes() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    for (name, view) in [("boat.png", "as picture"), ("engine.bin", "as bytes")] {
+        select(&mut app, name);
+        let text = drawn(&app, 160, 45);
+        assert!(text.contains(view), "{name}: {text}");
+    }
+    select(&mut app, "boat.png");
+    assert!(drawn(&app, 160, 45).contains("picture of 48 x 32"));
+    sign(&mut app, 'v');
+    assert_eq!(app.drive.as_ref().unwrap().files.view, ViewAs::Hex);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("as bytes") && text.contains("89 50 4e 47"), "{text}");
+    sign(&mut app, 'v');
+    assert!(drawn(&app, 160, 45).contains("as picture"));
+    select(&mut app, "ROUTES");
+    assert!(drawn(&app, 160, 45).contains("a folder; enter opens it"));
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    select(&mut app, "first.txt");
+    assert!(drawn(&app, 160, 45).contains("crossing 3 of the Brackwater Line"));
+    // Another stage asks for no preview.
+    app.stage = StageId::Sweep;
+    app.drive.as_mut().unwrap().files.preview = None;
+    wait(&mut app);
+    assert!(app.drive.as_ref().unwrap().files.preview.is_none());
+}
+
+#[test]
+fn deleted_entries_are_listed_on_request_with_what_is_left_of_them() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    sign(&mut app, 'D');
+    wait(&mut app);
+    let gone = names(&app).into_iter().find(|name| name.contains("one.txt")).unwrap();
+    select(&mut app, &gone);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("with deleted") && text.contains("Deleted; ") && text.contains('×'), "{text}");
+    sign(&mut app, 'D');
+    wait(&mut app);
+    assert_eq!(names(&app).len(), 3);
+}
+
+#[test]
+fn what_is_marked_is_taken_out_and_the_summary_says_what_came() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    select(&mut app, "ROUTES");
+    sign(&mut app, ' ');
+    assert_eq!(app.drive.as_ref().unwrap().files.selected, 1, "on to the next");
+    sign(&mut app, ' ');
+    sign(&mut app, ' ');
+    select(&mut app, "engine.bin");
+    sign(&mut app, ' ');
+    assert!(drawn(&app, 160, 45).contains("2 marked"), "{}", drawn(&app, 160, 45));
+    sign(&mut app, 'e');
+    assert!(drawn(&app, 160, 45).contains("a manifest with hashes"));
+    let out = bench.folder.path().join("out");
+    (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
+    line(&mut app, out.to_str().unwrap());
+    assert!(app.drive.as_ref().unwrap().running().iter().any(|running| running.says.contains("taking out")));
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("2 files whole") || text.contains("3 files whole"), "{text}");
+    assert!(fs::read_to_string(out.join("ROUTES/OLD/tide.txt")).unwrap().starts_with("high water"));
+    assert!(out.join("engine.bin").exists() && !out.join("boat.png").exists());
+    app.popups.clear();
+    // Into the drive itself nothing is taken.
+    sign(&mut app, 'e');
+    (0..200).for_each(|_| key(&mut app, KeyCode::Backspace));
+    line(&mut app, bench.folder.path().join("locker.img").to_str().unwrap());
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("Nothing was taken out"), "{}", drawn(&app, 160, 45));
+}
+
+#[test]
+fn a_stopped_listing_is_said_and_the_volume_opens_again() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    sign(&mut app, 'D');
+    sign(&mut app, 'x');
+    wait(&mut app);
+    let stopped = app.drive.as_ref().unwrap().files.volume.is_none();
+    if stopped {
+        assert!(drawn(&app, 160, 45).contains("stopped"), "{}", drawn(&app, 160, 45));
+    }
+    sign(&mut app, '5');
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert!(names(&app).len() >= 3, "{:?}", names(&app));
+}
+
+#[test]
+fn a_click_selects_a_row_and_nothing_is_looked_into_where_nothing_was_found() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    app.area = Rect::new(0, 0, 160, 45);
+    click(&mut app, "engine.bin", 40);
+    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().name, "engine.bin");
+    let mut empty = self::app(true);
+    empty.drive.as_mut().unwrap().sweep.finds.clear();
+    empty.stage = StageId::Sweep;
+    key(&mut empty, KeyCode::Enter);
+    assert!(empty.told.as_ref().unwrap().contains("no volume is selected"));
+    sign(&mut empty, '7');
+    wait(&mut empty);
+    assert!(drawn(&empty, 160, 45).contains("No volume is open"));
+    sign(&mut empty, 'e');
+    assert!(empty.told.as_ref().unwrap().contains("nothing is selected"));
+}
