@@ -326,10 +326,8 @@ fn a_block_map_reads_its_levels_of_indirection() {
     let blocks = pages(&[(60, words(&[200, 201])), (61, words(&[62])), (62, words(&[0, 300]))]);
     let whole = mapped(0, (12 + 256 + 2) * 1024, &words(&direct));
     let extents = whole.extents(&blocks, &geometry).unwrap();
-    let placed: Vec<(u64, u64, u64)> = extents
-        .iter()
-        .filter_map(|one| Some((one.stream_at / 1024, one.volume_at?.0 / 1024, one.bytes / 1024)))
-        .collect();
+    let placed: Vec<(u64, u64, u64)> =
+        extents.iter().filter_map(|one| Some((one.stream_at / 1024, one.volume_at?.0 / 1024, one.bytes / 1024))).collect();
     assert_eq!(placed, [(0, 100, 10), (12, 200, 2), (12 + 256 + 1, 300, 1)]);
     let error = mapped(0, 4096, &words(&[9000])).extents(&blocks, &geometry).unwrap_err().to_string();
     assert!(error.contains("block pointer"), "{error}");
