@@ -149,3 +149,112 @@ fn is_blank(source: &SharedSource, data: ByteRange, range: ByteRange) -> bool {
     let mut bytes = vec![0; usize::try_from(part.len()).unwrap_or(0)];
     source.read_at(part.start, &mut bytes).is_ok() && bytes.iter().all(|byte| *byte == 0)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_format::table;
+    use keel_format::table::mbr::make::{NewEntry, mbr_sector};
+    use keel_source::MemorySource;
+
+    use super::*;
+    use crate::testing::find;
+
+    const MIB: u64 = 1 << 20;
+
+    /// A drive of 64 MiB that is nowhere zero, with these entries: type, first sector, sectors.
+    fn drive(entries: &[(u8, u32, u32)]) -> SharedSource {
+        let mut bytes = vec![0x2A; 64 * MIB as usize];
+        let entry = |(os_type, starting_lba, size_in_lba): &(u8, u32, u32)| NewEntry {
+            os_type: *os_type,
+            boot_indicator: 0,
+            starting_lba: *starting_lba,
+            size_in_lba: *size_in_lba,
+        };
+        bytes[..512].copy_from_slice(&mbr_sector(&[], 7, &entries.iter().map(entry).collect::<Vec<_>>()));
+        Arc::new(MemorySource::new("quay", bytes, 512))
+    }
+
+    fn of(source: &SharedSource, finds: &[Find], looked_at: &[ByteRange]) -> Coverage {
+        Coverage::of(source, &table::read(source.as_ref()), finds, looked_at)
+    }
+
+    fn range(start: u64, end: u64) -> ByteRange {
+        ByteRange::new(ByteOffset(start), ByteOffset(end))
+    }
+
+    fn certain(id: usize, start: u64, bytes: u64) -> Find {
+        Find { grade: Grade::Certain, ..find(id, start, bytes, 100) }
+    }
+
+    #[test]
+    fn a_certain_volume_explains_its_ground_and_a_strong_one_does_not() {
+        let source = drive(&[]);
+        let whole = of(&source, &[certain(1, MIB, 20 * MIB)], &[]);
+        assert_eq!(whole.unexplained, [range(21 * MIB, 64 * MIB)], "the first MiB is shorter than any volume");
+        assert_eq!((whole.explained_bytes, whole.unexplained_bytes()), (21 * MIB, 43 * MIB));
+        assert_eq!(whole.percent(), 32);
+        let strong = of(&source, &[find(1, MIB, 20 * MIB, 50)], &[]);
+        assert_eq!(strong.unexplained, [range(0, 64 * MIB)]);
+        // Not even where an entry states the same: a kind that is read shows itself to be certain.
+        let stated = drive(&[(0x07, 2048, 40_960)]);
+        assert_eq!(of(&stated, &[find(1, MIB, 20 * MIB, 50)], &[]).unexplained, [range(0, 64 * MIB)]);
+    }
+
+    #[test]
+    fn what_lies_inside_or_is_of_an_older_generation_explains_nothing() {
+        let source = drive(&[]);
+        let inside = Find { inside: Some("n1".into()), ..certain(2, 30 * MIB, 20 * MIB) };
+        let weak = Find { grade: Grade::Weak, ..find(3, 30 * MIB, 20 * MIB, 1) };
+        for finds in [vec![inside], vec![weak], Vec::new()] {
+            assert_eq!(of(&source, &finds, &[]).unexplained, [range(0, 64 * MIB)]);
+        }
+    }
+
+    #[test]
+    fn entries_that_hold_no_volume_explain_theirs() {
+        let source = drive(&[(0x82, 2048, 131_072 - 2048)]);
+        let kept = of(&source, &[], &[]);
+        let swap = table::read(source.as_ref()).partitions[0].type_code.holds_no_volume();
+        assert_eq!(kept.is_whole(), swap);
+        let reserved = drive(&[(0x07, 2048, 131_072 - 2048)]);
+        assert!(!of(&reserved, &[], &[]).is_whole(), "an entry alone explains nothing");
+    }
+
+    #[test]
+    fn ground_that_was_swept_is_not_open_any_more_and_is_said_to_be_without_a_volume() {
+        let source = drive(&[]);
+        let half = of(&source, &[], &[range(0, 32 * MIB)]);
+        assert_eq!((half.unexplained.clone(), half.swept_bytes), (vec![range(32 * MIB, 64 * MIB)], 32 * MIB));
+        assert!(half.sentence().contains("50 % of the drive is explained") && half.sentence().contains("in one place"));
+        assert!(half.next().unwrap().ends_with("volumes may lie there"));
+        let all = of(&source, &[], &[range(0, 64 * MIB)]);
+        assert!(all.is_whole() && all.next().is_none() && all.percent() == 100);
+        assert!(all.sentence().contains("no certain volume was found on them"));
+    }
+
+    #[test]
+    fn holes_of_the_source_are_zeros_and_blank_blocks_at_their_edges_too() {
+        let image = tempfile::NamedTempFile::new().unwrap();
+        let out = std::fs::File::options().write(true).open(image.path()).unwrap();
+        out.set_len(64 * MIB).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&out, &[0; 4096], 10 * MIB).unwrap();
+        let open = || keel_source::open(image.path(), keel_source::OpenOptions::default()).unwrap();
+        assert!(of(&open(), &[], &[]).is_whole());
+        std::os::unix::fs::FileExt::write_all_at(&out, &[7; 4096], 40 * MIB).unwrap();
+        assert_eq!(of(&open(), &[], &[]).unexplained, [range(0, 64 * MIB)]);
+    }
+
+    #[test]
+    fn a_share_of_99_and_more_is_never_called_all() {
+        let nearly = Coverage {
+            bytes: 1 << 50,
+            explained_bytes: (1 << 50) - 2 * MIB,
+            swept_bytes: 0,
+            unexplained: vec![range(0, 2 * MIB)],
+        };
+        assert_eq!(nearly.percent(), 99);
+        assert_eq!(Coverage::default().percent(), 100, "a drive of no bytes has nothing left");
+    }
+}

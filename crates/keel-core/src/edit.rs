@@ -83,3 +83,44 @@ impl Serialize for Edit {
         edit.end()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn edit(after: Payload) -> Edit {
+        Edit {
+            structure: "MBR".into(),
+            at_byte: ByteOffset(512),
+            before: vec![1; 4],
+            after,
+            intent: Intent::Repair,
+            order: Order::Primary,
+            reason: "it is gone".into(),
+        }
+    }
+
+    #[test]
+    fn bytes_are_shown_and_a_long_run_is_named_with_its_length() {
+        let held = edit(Payload::from(vec![0xAB, 0, 0xFF, 1]));
+        assert_eq!((held.range().start, held.range().len()), (ByteOffset(512), 4));
+        let shown = serde_json::to_value(&held).unwrap();
+        assert_eq!((shown["after"].as_str(), shown["before"].as_str()), (Some("ab00ff01"), Some("01010101")));
+        assert_eq!((shown["bytes"].as_u64(), &shown["run"]), (Some(4), &serde_json::Value::Null));
+        assert_eq!((shown["intent"].as_str(), shown["order"].as_str()), (Some("repair"), Some("primary")));
+        let run = Edit { before: Vec::new(), intent: Intent::Erase, ..edit(Payload::zeros(1 << 40)) };
+        let shown = serde_json::to_value(&run).unwrap();
+        assert_eq!(
+            (shown["after"].as_str(), shown["bytes"].as_u64(), shown["run"].as_str()),
+            (Some(""), Some(1 << 40), Some("zeros"))
+        );
+    }
+
+    #[test]
+    fn what_is_written_over_has_to_be_known() {
+        assert!(edit(Payload::from(vec![0; 4])).can_be_undone());
+        assert!(!edit(Payload::from(vec![0; 5])).can_be_undone(), "one byte of it was not read");
+        let run = Edit { before: Vec::new(), ..edit(Payload::zeros(1 << 40)) };
+        assert!(run.can_be_undone(), "a run is saved as it is written");
+    }
+}

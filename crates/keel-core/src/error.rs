@@ -204,3 +204,28 @@ pub fn chain(error: &dyn std::error::Error) -> String {
     }
     keel_source::printable(&text)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Debug, thiserror::Error)]
+    #[error("cannot look")]
+    struct Outer(#[source] io::Error);
+
+    #[test]
+    fn a_chain_names_every_cause_once_and_no_sign_steers_the_terminal() {
+        let error = Outer(io::Error::other("no \u{1b}[2J medium"));
+        let text = chain(&error);
+        assert!(text.starts_with("cannot look: no ") && text.ends_with("medium") && !text.contains('\u{1b}'), "{text}");
+        // A transparent error says what its cause says: that stands once.
+        let refused = CoreError::from(Refusal::FillCode);
+        assert_eq!(chain(&refused).matches("a fill overwrites everything").count(), 1);
+    }
+
+    #[test]
+    fn a_file_error_says_what_was_done_to_which_file() {
+        let text = chain(&file_error("write", "/bench/quay.img")(io::Error::from(io::ErrorKind::PermissionDenied)));
+        assert!(text.contains("write") && text.contains("/bench/quay.img") && text.contains("denied"), "{text}");
+    }
+}

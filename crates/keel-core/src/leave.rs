@@ -67,3 +67,69 @@ pub fn leave(source: &SharedSource, confirmation: &Confirmation, purpose: Purpos
     }
     Ok(leave)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_source::{ByteOffset, Identity, MemorySource, ReadError, Source};
+
+    use super::*;
+
+    /// A drive that says to be attached otherwise.
+    struct As(MemorySource, Identity);
+
+    impl Source for As {
+        fn identity(&self) -> &Identity {
+            &self.1
+        }
+
+        fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+            self.0.read_at(at, buf)
+        }
+    }
+
+    fn drive(link: LinkKind) -> SharedSource {
+        static STATE: std::sync::OnceLock<tempfile::TempDir> = std::sync::OnceLock::new();
+        crate::case::keep_state_in(STATE.get_or_init(|| tempfile::tempdir().unwrap()).path());
+        let memory = MemorySource::new("quay", vec![0; 1 << 20], 512);
+        let identity = Identity { link, ..memory.identity().clone() };
+        Arc::new(As(memory, identity))
+    }
+
+    const ALL: [Purpose; 6] =
+        [Purpose::Apply, Purpose::Undo, Purpose::Probe, Purpose::PutBack, Purpose::Fill, Purpose::Overwrite];
+
+    #[test]
+    fn yes_is_enough_for_images_and_for_nothing_that_destroys() {
+        let image = drive(LinkKind::Image);
+        for purpose in ALL {
+            let given = leave(&image, &Confirmation::Yes, purpose);
+            assert_eq!(given.is_ok(), !purpose.destroys(), "{purpose:?}");
+        }
+        let device = drive(LinkKind::BlockDevice);
+        for purpose in ALL {
+            assert!(leave(&device, &Confirmation::Yes, purpose).is_err(), "{purpose:?}");
+        }
+        let refused = |purpose| leave(&device, &Confirmation::Yes, purpose).unwrap_err();
+        assert!(matches!(refused(Purpose::Apply), CoreError::Refused(Refusal::CodeWanted)));
+        assert!(matches!(refused(Purpose::Fill), CoreError::Refused(Refusal::FillCode)));
+        assert!(matches!(refused(Purpose::Overwrite), CoreError::Refused(Refusal::DestinationCode { .. })));
+    }
+
+    #[test]
+    fn only_the_drives_own_code_is_one_in_any_case_of_letters() {
+        for link in [LinkKind::Image, LinkKind::BlockDevice] {
+            let source = drive(link);
+            let code = source.identity().code();
+            for purpose in ALL {
+                for typed in [code.clone(), code.to_lowercase(), format!(" {code} ")] {
+                    assert!(leave(&source, &Confirmation::Code(typed.clone()), purpose).is_ok(), "{purpose:?} {typed:?}");
+                }
+                for typed in ["", "AAA-AAA", "yes", &code[1..]] {
+                    assert!(leave(&source, &Confirmation::Code(typed.into()), purpose).is_err(), "{purpose:?} {typed:?}");
+                }
+            }
+        }
+    }
+}

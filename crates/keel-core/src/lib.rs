@@ -30,6 +30,8 @@ mod rung;
 mod saved;
 pub mod sweep;
 mod tag;
+#[cfg(test)]
+mod testing;
 pub mod whose;
 pub mod yard;
 

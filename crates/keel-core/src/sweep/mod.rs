@@ -182,3 +182,6 @@ fn rate(bytes: u64, since: Instant) -> u64 {
     let ms = u64::try_from(since.elapsed().as_millis()).unwrap_or(u64::MAX).max(1);
     bytes.saturating_mul(1000) / ms
 }
+
+#[cfg(test)]
+mod tests;

@@ -106,7 +106,9 @@ fn what_is_marked_is_taken_out_and_the_summary_says_what_came() {
     sign(&mut app, ' ');
     assert_eq!(app.drive.as_ref().unwrap().files.selected, 1, "on to the next");
     sign(&mut app, ' ');
+    key(&mut app, KeyCode::Up);
     sign(&mut app, ' ');
+    assert!(drawn(&app, 160, 45).contains("1 marked"), "the same key unmarks: {}", drawn(&app, 160, 45));
     select(&mut app, "engine.bin");
     sign(&mut app, ' ');
     assert!(drawn(&app, 160, 45).contains("2 marked"), "{}", drawn(&app, 160, 45));
