@@ -7,7 +7,7 @@ use std::path::Path;
 use keel_core::case::{self, Case};
 use keel_core::yard;
 use keel_format::table::mbr::make::{NewEntry, mbr_sector};
-use keel_source::{OpenOptions, Source};
+use keel_source::OpenOptions;
 
 mod support;
 use support::MIB;

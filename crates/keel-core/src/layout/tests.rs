@@ -1,12 +1,11 @@
 use std::sync::Arc;
 
 use keel_format::table::{self, Role, Scheme, TypeCode};
-use keel_format::{Geometry, VolumeKind};
-use keel_source::{ByteOffset, MemorySource, SharedSource};
+use keel_format::Geometry;
+use keel_source::{MemorySource, SharedSource};
 use proptest::prelude::*;
 
 use super::*;
-use crate::find::Grade;
 use crate::testing::find;
 
 const MIB: u64 = 1 << 20;
