@@ -103,3 +103,41 @@ impl Identity {
         code
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn drive(serial: Option<&str>, path: &str, bytes: u64) -> Identity {
+        Identity {
+            serial: serial.map(str::to_string),
+            path: Some(path.into()),
+            model: Some("Mudlark".into()),
+            ..Identity::bare("quay", bytes, LinkKind::Image)
+        }
+    }
+
+    #[test]
+    fn a_serial_names_a_drive_wherever_it_stands_and_a_path_where_there_is_none() {
+        let own = drive(Some("BL-1"), "/dev/sda", 1000);
+        assert_eq!(own.key(), drive(Some("BL-1"), "/dev/sdb", 1000).key());
+        for other in [drive(Some("BL-2"), "/dev/sda", 1000), drive(Some("BL-1"), "/dev/sda", 2000), drive(None, "/dev/sda", 1000)]
+        {
+            assert_ne!(own.key(), other.key());
+        }
+        let model = Identity { model: Some("MudlarkB".into()), serial: Some("L-1".into()), ..own.clone() };
+        assert_ne!(own.key(), model.key(), "model and serial are apart");
+        assert_ne!(drive(None, "/bench/a.img", 1000).key(), drive(None, "/bench/b.img", 1000).key());
+        assert_eq!(own.key().len(), 32);
+    }
+
+    #[test]
+    fn a_code_is_six_signs_that_cannot_be_taken_for_one_another() {
+        for number in 0..200 {
+            let code = drive(Some(&number.to_string()), "/x", 1).code();
+            assert_eq!((code.len(), code.as_bytes()[3]), (7, b'-'));
+            assert!(code.chars().all(|sign| sign == '-' || sign.is_ascii_uppercase() || ('2'..='9').contains(&sign)), "{code}");
+            assert!(!code.contains(['I', 'O', '0', '1']), "{code}");
+        }
+    }
+}

@@ -75,3 +75,43 @@ impl Source for Masked {
         self.below.open_target(leave)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::MemorySource;
+
+    fn range(start: u64, end: u64) -> ByteRange {
+        ByteRange::new(ByteOffset(start), ByteOffset(end))
+    }
+
+    #[test]
+    fn what_is_missing_is_an_error_with_its_reason_and_never_zeros_that_were_read() {
+        let below: SharedSource = Arc::new(MemorySource::new("quay", vec![7; 8192], 512));
+        let masked = Masked::new(below, vec![range(512, 1024), range(4096, 4608)], "not copied");
+        let mut buf = [1; 8192];
+        let error = masked.read_at(ByteOffset(0), &mut buf).unwrap_err();
+        assert_eq!(error.bad, [range(512, 1024), range(4096, 4608)]);
+        assert!(error.to_string().contains("not copied") || error.reason.contains("not copied"));
+        assert!(buf[..512] == [7; 512] && buf[512..1024] == [0; 512] && buf[1024] == 7);
+        // Beside them everything reads.
+        masked.read_at(ByteOffset(1024), &mut buf[..3072]).unwrap();
+        let edge = masked.read_at(ByteOffset(1000), &mut buf[..100]).unwrap_err();
+        assert_eq!(edge.bad, [range(1000, 1024)]);
+        assert_eq!(masked.missing().len(), 2);
+    }
+
+    #[test]
+    fn a_missing_place_is_data_also_where_the_image_has_a_hole() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        file.as_file().set_len(1 << 20).unwrap();
+        let below = crate::open(file.path(), crate::OpenOptions::default()).unwrap();
+        assert_eq!(below.next_data(ByteOffset(0)), None, "a hole from end to end");
+        let masked = Masked::new(below, vec![range(8192, 12_288)], "not copied");
+        assert_eq!(masked.next_data(ByteOffset(0)), Some(range(8192, 12_288)));
+        assert_eq!(masked.next_data(ByteOffset(10_000)), Some(range(10_000, 12_288)));
+        assert_eq!(masked.next_data(ByteOffset(12_288)), None);
+    }
+}

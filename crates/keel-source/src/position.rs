@@ -156,3 +156,39 @@ impl ByteRange {
         (!both.is_empty()).then_some(both)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sums_that_no_drive_reaches_stay_behind_every_end() {
+        assert_eq!(ByteOffset(u64::MAX) + 5, ByteOffset(u64::MAX));
+        assert_eq!(ByteOffset(7).checked_add(u64::MAX), None);
+        assert_eq!(ByteOffset(5) - ByteOffset(9), 0, "nothing lies between a place and one before it");
+        assert_eq!(Lba(u64::MAX).offset(SectorSize(4096)), ByteOffset(u64::MAX));
+        assert_eq!(SectorCount(u64::MAX).bytes(SectorSize(512)), u64::MAX);
+        assert_eq!(ByteRange::sized(ByteOffset(u64::MAX - 1), 9).len(), 1);
+    }
+
+    #[test]
+    fn a_range_whose_end_lies_before_its_start_is_empty() {
+        let empty = ByteRange::new(ByteOffset(9), ByteOffset(5));
+        assert!(
+            empty.is_empty() && !empty.contains(ByteOffset(7)) && empty.overlap(ByteRange::sized(ByteOffset(0), 99)).is_none()
+        );
+    }
+
+    #[test]
+    fn only_powers_of_two_that_drives_have_are_sector_sizes() {
+        for bytes in [512, 1024, 2048, 4096, 65_536] {
+            assert_eq!(SectorSize::new(bytes), Some(SectorSize(bytes)));
+        }
+        for bytes in [0, 1, 256, 513, 520, 131_072, u32::MAX] {
+            assert_eq!(SectorSize::new(bytes), None, "{bytes}");
+        }
+        assert_eq!(ByteOffset(4097).lba(SectorSize(512)), Lba(8));
+        assert_eq!(ByteOffset(4097).lba(SectorSize(0)), Lba(4097), "a size of 0 divides by nothing");
+        assert_eq!((ByteOffset(255).to_string(), Lba(3).to_string()), ("byte 255 (0xff)".into(), "LBA 3".into()));
+    }
+}

@@ -30,3 +30,39 @@ pub fn size_decimal(bytes: u64) -> String {
     }
     if unit == 0 || scaled >= 100 { format!("{scaled} {}", UNITS[unit]) } else { format!("{scaled}.{tenths} {}", UNITS[unit]) }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_sign_that_steers_or_turns_the_line_is_left_as_it_is() {
+        for sign in (0..=0x2fffu32).filter_map(char::from_u32) {
+            let shown = printable(&sign.to_string());
+            let one = shown.chars().next().unwrap();
+            assert_eq!(shown.chars().count(), 1);
+            assert!(!one.is_control(), "{sign:?}");
+            let turns = matches!(sign, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}');
+            assert!(!turns || one == '\u{fffd}', "{sign:?}");
+        }
+        assert_eq!(printable("Überfahrt 港"), "Überfahrt 港");
+        assert_eq!(printable("a\u{1b}[2J\tb\r\n"), "a␛[2J␉b␍␊");
+        assert_ne!(printable("\u{1}"), printable("\u{2}"), "each has a picture of its own");
+    }
+
+    #[test]
+    fn sizes_keep_three_digits_at_most_and_never_round_up() {
+        for (bytes, text) in [
+            (0, "0 B"),
+            (999, "999 B"),
+            (1000, "1.0 kB"),
+            (9_999, "9.9 kB"),
+            (99_999, "99.9 kB"),
+            (999_999, "999 kB"),
+            (15_931_539_456, "15.9 GB"),
+            (u64::MAX, "18.4 EB"),
+        ] {
+            assert_eq!(size_decimal(bytes), text);
+        }
+    }
+}

@@ -66,3 +66,53 @@ impl Source for Window {
         Some(ByteRange::new(ByteOffset(found.start - shift), ByteOffset(found.end - shift)))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::{Masked, MemorySource};
+
+    fn range(start: u64, end: u64) -> ByteRange {
+        ByteRange::new(ByteOffset(start), ByteOffset(end))
+    }
+
+    fn below() -> SharedSource {
+        Arc::new(MemorySource::new("quay", (0..8192u32).map(|at| at as u8).collect(), 512))
+    }
+
+    #[test]
+    fn what_reaches_behind_a_window_fails_there_and_delivers_the_rest() {
+        let window = Window::new(below(), range(1000, 3000));
+        let mut buf = [0xEE; 100];
+        let error = window.read_at(ByteOffset(1950), &mut buf).unwrap_err();
+        assert_eq!(error.bad, [range(2000, 2050)]);
+        assert!(buf[..50].iter().enumerate().all(|(at, byte)| *byte == (2950 + at) as u8) && buf[50..] == [0; 50]);
+        for at in [2000, 5000, u64::MAX - 50] {
+            assert!(window.read_at(ByteOffset(at), &mut buf).is_err(), "{at}");
+        }
+        window.read_at(ByteOffset(2000), &mut []).unwrap();
+    }
+
+    #[test]
+    fn a_window_never_reaches_farther_than_what_is_below_it() {
+        for (wanted, left) in
+            [(range(0, u64::MAX), range(0, 8192)), (range(9000, 9500), range(8192, 8192)), (range(8000, 8500), range(8000, 8192))]
+        {
+            let window = Window::new(below(), wanted);
+            assert_eq!((window.range(), window.len()), (left, left.len()));
+        }
+    }
+
+    #[test]
+    fn places_that_do_not_read_are_named_by_the_windows_own_bytes() {
+        let masked: SharedSource = Arc::new(Masked::new(below(), vec![range(1024, 1536)], "missing"));
+        let window = Window::new(masked, range(1000, 3000));
+        let mut buf = [0; 1000];
+        assert_eq!(window.read_at(ByteOffset(0), &mut buf).unwrap_err().bad, [range(24, 536)]);
+        // And both at once: what is missing, and what lies behind the end.
+        let mut long = [0; 2100];
+        assert_eq!(window.read_at(ByteOffset(0), &mut long).unwrap_err().bad, [range(24, 536), range(2000, 2100)]);
+    }
+}

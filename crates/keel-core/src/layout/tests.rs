@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
-use keel_format::table::{self, Role, Scheme, TypeCode};
 use keel_format::Geometry;
+use keel_format::table::{self, Role, Scheme, TypeCode};
 use keel_source::{MemorySource, SharedSource};
 use proptest::prelude::*;
 

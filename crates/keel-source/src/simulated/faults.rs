@@ -201,3 +201,92 @@ pub(super) fn scattered(seed: u64, number: u64) -> u64 {
     let mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
     (mixed ^ (mixed >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB) >> 8
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn range(start: u64, end: u64) -> ByteRange {
+        ByteRange::new(ByteOffset(start), ByteOffset(end))
+    }
+
+    fn faults(change: impl FnOnce(&mut Faults)) -> Faults {
+        let mut all = Faults::new(Vec::new(), Vec::new(), Vec::new(), Vec::new(), Vec::new(), None, SectorSize(512));
+        change(&mut all);
+        all
+    }
+
+    #[test]
+    fn dead_places_are_blanked_and_named_within_what_is_wanted() {
+        let all = faults(|all| all.bad = vec![range(512, 1024), range(4096, 8192)]);
+        let mut buf = [9; 1024];
+        assert_eq!(all.dead(range(768, 1792), &mut buf, 0), [range(768, 1024)]);
+        assert!(buf[..256] == [0; 256] && buf[256] == 9);
+        assert_eq!(all.next_dead(ByteOffset(0)), Some(range(512, 1024)));
+        assert_eq!(all.next_dead(ByteOffset(600)), Some(range(600, 1024)));
+        assert_eq!(all.next_dead(ByteOffset(8192)), None);
+        assert_eq!(all.unwritable(range(0, 4000)), Some(ByteOffset(512)), "what is dead takes no write either");
+    }
+
+    #[test]
+    fn stripes_of_a_dead_head_come_again_and_again_and_end_with_their_range() {
+        let all = faults(|all| all.stripes = vec![Stripes { range: range(1000, 5000), every: 1000, width: 100 }]);
+        let mut buf = vec![1; 6000];
+        let dead = all.dead(range(0, 6000), &mut buf, 0);
+        assert_eq!(dead, [range(1000, 1100), range(2000, 2100), range(3000, 3100), range(4000, 4100)]);
+        assert_eq!(all.next_dead(ByteOffset(4100)), None);
+        assert_eq!(all.dead(range(1100, 2000), &mut [1; 900], 0), []);
+    }
+
+    #[test]
+    fn a_flaky_place_reads_after_so_many_tries_sector_by_sector() {
+        let all = faults(|all| all.flaky = vec![Flaky { range: range(512, 2048), fails: Fails::Until(2) }]);
+        let mut buf = [1; 4096];
+        assert_eq!(all.not_yet(range(0, 4096), &mut buf, false).len(), 3);
+        // Asked for once: the request ends at the first sector that fails.
+        assert_eq!(all.not_yet(range(0, 4096), &mut buf, true), [range(512, 1024)]);
+        assert_eq!(all.not_yet(range(512, 1024), &mut [1; 512], false), [], "its third try");
+        assert_eq!(all.not_yet(range(1024, 2048), &mut [1; 1024], false).len(), 2);
+        assert_eq!(all.not_yet(range(0, 4096), &mut buf, false), []);
+    }
+
+    #[test]
+    fn chance_is_the_same_in_every_run_and_keeps_its_share() {
+        let failed = || {
+            let all = faults(|all| {
+                all.flaky = vec![Flaky { range: range(0, 512 * 4000), fails: Fails::Share { of_65536: 16_384, seed: 3 } }];
+            });
+            let mut buf = vec![1; 512 * 4000];
+            all.not_yet(range(0, 512 * 4000), &mut buf, false)
+        };
+        let first = failed();
+        assert_eq!(first, failed());
+        let sectors: u64 = first.iter().map(|range| range.len() / 512).sum();
+        assert!((900..1100).contains(&sectors), "a quarter of 4000: {sectors}");
+        assert_ne!(scattered(1, 1), scattered(2, 1));
+    }
+
+    #[test]
+    fn slow_places_cost_by_the_sector_and_more_each_time_they_are_touched() {
+        let all = faults(|all| {
+            all.slow = vec![(Slow { range: range(0, 5120), ms: 10, grows_ms: 100 }, AtomicU64::new(0))];
+        });
+        assert_eq!(all.slowness(range(0, 1024)), 20);
+        assert_eq!(all.slowness(range(0, 1024)), 120);
+        assert_eq!(all.slowness(range(5120, 9000)), 0);
+        assert_eq!(all.slowness(range(4608, 9000)), 210);
+    }
+
+    #[test]
+    fn a_drive_that_dies_while_it_is_read_loses_sectors_where_it_was_read() {
+        let rule = Grown { after_reads: 10, one_in: 1, sectors: 2, seed: 5 };
+        let all = faults(|all| all.grown_rule = Some(rule));
+        let wanted = range(1 << 20, 2 << 20);
+        let mut buf = vec![1; 1 << 20];
+        assert_eq!(all.dead(wanted, &mut buf, 9), [], "not yet");
+        let dead = all.dead(wanted, &mut buf, 10);
+        assert_eq!(all.grown_sectors(), 2);
+        assert!(dead.iter().all(|range| wanted.overlap(*range).is_some()));
+        assert_eq!(all.next_dead(ByteOffset(0)), None, "what may still change is not told beforehand");
+    }
+}

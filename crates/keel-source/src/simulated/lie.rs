@@ -77,3 +77,50 @@ impl Lie {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Where each of the first `count` bytes leads, one stretch after the other.
+    fn walked(lie: &Lie, end: u64) -> Vec<(u64, Leads)> {
+        let (mut at, mut found) = (0, Vec::new());
+        while at < end {
+            let (leads, next) = lie.leads(at, end);
+            assert!(next > at && next <= end, "a stretch is never empty: {at} to {next}");
+            found.push((at, leads));
+            at = next;
+        }
+        found
+    }
+
+    #[test]
+    fn an_honest_drive_leads_to_itself_in_one_stretch() {
+        assert_eq!(walked(&Lie::None, 1000), [(0, Leads::To(0))]);
+        assert_eq!(Lie::None.real(1000), 1000);
+    }
+
+    #[test]
+    fn a_wrap_turns_at_each_multiple_and_changes_where_another_one_begins() {
+        let lie = Lie::Wraps(vec![Wrap { from_byte: 300, modulus: 100 }, Wrap { from_byte: 550, modulus: 300 }]);
+        let expected = [
+            (0, Leads::To(0)),
+            (300, Leads::To(0)),
+            (400, Leads::To(0)),
+            (500, Leads::To(0)),
+            (550, Leads::To(250)),
+            (600, Leads::To(0)),
+        ];
+        assert_eq!(walked(&lie, 700), expected);
+        assert_eq!(lie.real(700), 300);
+    }
+
+    #[test]
+    fn what_lies_behind_the_end_of_the_others_is_one_stretch() {
+        let drops = Lie::Drops { real: 300, answers: Answers::Ones };
+        assert_eq!(walked(&drops, 1000), [(0, Leads::To(0)), (300, Leads::Nowhere(Answers::Ones))]);
+        let repeats = Lie::RepeatsLast { real: 300, sector: 50 };
+        assert_eq!(walked(&repeats, 1000), [(0, Leads::To(0)), (300, Leads::Sector(250))]);
+        assert_eq!((drops.real(1000), repeats.real(1000)), (300, 300));
+    }
+}
