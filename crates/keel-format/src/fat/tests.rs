@@ -216,3 +216,92 @@ proptest! {
         let _ = FatGeometry::parse(View::new("boot sector", ByteOffset(0), &bytes));
     }
 }
+
+/// The long entries of a name for this short one, last part first.
+fn long(name: &str, short: &[u8; 11]) -> Vec<u8> {
+    let mut units: Vec<u16> = name.encode_utf16().collect();
+    units.push(0);
+    units.resize(units.len().next_multiple_of(13), 0xFFFF);
+    let count = units.len() / 13;
+    let mut bytes = Vec::new();
+    for (index, part) in units.chunks(13).enumerate().rev() {
+        let mut entry = [0u8; 32];
+        entry[0] = u8::try_from(index + 1).unwrap() | if index + 1 == count { 0x40 } else { 0 };
+        entry[11] = 0x0F;
+        entry[13] = oem::checksum(short);
+        for (unit, at) in part.iter().zip([1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30]) {
+            entry[at..at + 2].copy_from_slice(&unit.to_le_bytes());
+        }
+        bytes.extend(entry);
+    }
+    bytes
+}
+
+fn named(bytes: &[u8]) -> Vec<(String, bool)> {
+    directory::Slots::new(bytes, ByteOffset(0)).map(|slot| (slot.name, slot.deleted)).collect()
+}
+
+#[test]
+fn a_long_name_belongs_to_the_short_one_whose_checksum_it_has() {
+    let short = b"FAHRPL~1TXT";
+    let text = "Fahrplan der Überfahrten 2026.txt";
+    let whole = [long(text, short), slot(short, 0x20, 5, 9)].concat();
+    assert_eq!(named(&whole), [(text.to_string(), false)]);
+    // Of another short name: that one is shown by itself.
+    let other = [long(text, short), slot(b"OTHER   TXT", 0x20, 5, 9)].concat();
+    assert_eq!(named(&other), [("OTHER.TXT".to_string(), false)]);
+    // A part is missing, or comes twice.
+    let parts: Vec<&[u8]> = whole.chunks(32).collect();
+    for order in [vec![0, 2, 3], vec![1, 2, 3], vec![0, 1, 1, 2, 3]] {
+        let broken: Vec<u8> = order.iter().flat_map(|at| parts[*at].to_vec()).collect();
+        assert_eq!(named(&broken), [("FAHRPL~1.TXT".to_string(), false)], "{order:?}");
+    }
+}
+
+#[test]
+fn a_deleted_long_name_is_put_together_without_its_numbers() {
+    let short = b"FAHRPL~1TXT";
+    let mut whole = [long("Fahrplan der Überfahrten.txt", short), slot(short, 0x20, 5, 9)].concat();
+    whole.chunks_mut(32).for_each(|entry| entry[0] = 0xE5);
+    assert_eq!(named(&whole), [("Fahrplan der Überfahrten.txt".to_string(), true)]);
+    // Without its long parts the first letter is lost.
+    assert_eq!(named(&whole[whole.len() - 32..]), [("_AHRPL~1.TXT".to_string(), true)]);
+    // Parts of a present name are none of a deleted one.
+    let mixed = [long("Another name.txt", short), whole[whole.len() - 32..].to_vec()].concat();
+    assert_eq!(named(&mixed), [("_AHRPL~1.TXT".to_string(), true)]);
+}
+
+#[test]
+fn names_reach_over_the_end_of_a_cluster_and_end_at_what_was_never_used() {
+    let short = b"FAHRPL~1TXT";
+    let text = "a name of several parts that lie in two clusters.txt";
+    let whole = [long(text, short), slot(short, 0x20, 5, 9)].concat();
+    for cut in (32..whole.len()).step_by(32) {
+        let mut first = directory::Slots::new(&whole[..cut], ByteOffset(0));
+        assert_eq!(first.by_ref().count(), 0);
+        assert!(first.goes_on_with(&whole[cut..]), "{cut}");
+        assert!(!first.goes_on_with(&slot(b"OTHER   TXT", 0x20, 5, 9)), "{cut}");
+        let rest: Vec<String> = first.resume(&whole[cut..], ByteOffset(512)).map(|slot| slot.name).collect();
+        assert_eq!(rest, [text], "{cut}");
+    }
+    let ended = [slot(b"A       TXT", 0x20, 3, 1), vec![0; 32], slot(b"B       TXT", 0x20, 4, 1)].concat();
+    let mut slots = directory::Slots::new(&ended, ByteOffset(0));
+    assert_eq!(slots.by_ref().map(|slot| slot.name).collect::<Vec<_>>(), ["A.TXT"]);
+    assert!(slots.ended());
+}
+
+#[test]
+fn what_holds_entries_is_told_from_what_holds_anything() {
+    let folder =
+        [slot(b"A       TXT", 0x20, 3, 1), long("long name.txt", b"LONGNA~1TXT"), slot(b"LONGNA~1TXT", 0x10, 9, 0)].concat();
+    assert!(directory::holds_entries(&folder), "dates and all");
+    for (at, byte) in [(0, b'a'), (0, b'.'), (3, b'*'), (11, 0xC0), (24, 0)] {
+        let mut wrong = folder.clone();
+        wrong[at] = byte;
+        assert!(!directory::holds_entries(&wrong), "{at}: {byte:x}");
+    }
+    assert!(!directory::holds_entries(&[0; 512]) && !directory::holds_entries(b"a text of the client, which is no folder"));
+    let mut deleted = folder;
+    deleted[..32].copy_from_slice(&[0xE5; 32]);
+    assert!(directory::holds_entries(&deleted), "of a deleted entry nothing is asked");
+}

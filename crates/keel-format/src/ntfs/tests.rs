@@ -188,3 +188,165 @@ proptest! {
         let _ = index::entries(View::new("index", ByteOffset(0), &bytes), &mut Vec::new(), &mut |_| ControlFlow::Continue(()));
     }
 }
+
+/// A record of 1024 bytes with these attributes, its update sequence set.
+fn record(attributes: &[Vec<u8>], change: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
+    let mut bytes = vec![0; 1024];
+    bytes[..4].copy_from_slice(b"FILE");
+    bytes[4..8].copy_from_slice(&[48, 0, 3, 0]);
+    bytes[20..24].copy_from_slice(&[56, 0, 1, 0]);
+    let mut at = 56;
+    for attribute in attributes {
+        bytes[at..at + attribute.len()].copy_from_slice(attribute);
+        at += attribute.len();
+    }
+    bytes[at..at + 4].copy_from_slice(&[0xFF; 4]);
+    bytes[24..28].copy_from_slice(&u32::try_from(at + 8).unwrap().to_le_bytes());
+    bytes[44..48].copy_from_slice(&77u32.to_le_bytes());
+    change(&mut bytes);
+    assert!(record::redo_fixups(&mut bytes));
+    bytes
+}
+
+/// A resident attribute with a name.
+fn resident(type_code: u32, name: &str, value: &[u8]) -> Vec<u8> {
+    let units: Vec<u8> = name.encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let from = (24 + units.len()).next_multiple_of(8);
+    let mut bytes = vec![0; (from + value.len()).next_multiple_of(8)];
+    bytes[..4].copy_from_slice(&type_code.to_le_bytes());
+    let len = u32::try_from(bytes.len()).unwrap();
+    bytes[4..8].copy_from_slice(&len.to_le_bytes());
+    bytes[9] = u8::try_from(name.encode_utf16().count()).unwrap();
+    bytes[10..12].copy_from_slice(&24u16.to_le_bytes());
+    bytes[16..20].copy_from_slice(&u32::try_from(value.len()).unwrap().to_le_bytes());
+    bytes[20..22].copy_from_slice(&u16::try_from(from).unwrap().to_le_bytes());
+    bytes[24..24 + units.len()].copy_from_slice(&units);
+    bytes[from..from + value.len()].copy_from_slice(value);
+    bytes
+}
+
+#[test]
+fn a_record_hands_out_its_attributes_by_type_and_name() {
+    let bytes = record(&[resident(0x80, "", b"main"), resident(0x80, "zone", b"second"), resident(0x10, "", &[7; 48])], |_| {});
+    let record = Record::parse(bytes, ByteOffset(4096)).unwrap();
+    assert_eq!(
+        (record.number(), record.position(), record.is_in_use(), record.is_directory()),
+        (Some(77), ByteOffset(4096), true, false)
+    );
+    let value = |type_code, name| record.attribute(type_code, name).map(|one| one.resident().unwrap().bytes().to_vec());
+    assert_eq!(value(0x80, ""), Some(b"main".to_vec()));
+    assert_eq!(value(0x80, "zone"), Some(b"second".to_vec()));
+    assert_eq!(value(0x80, "other"), None);
+    assert_eq!(record.attributes().count(), 3);
+    assert!(!record.extends(5));
+}
+
+#[test]
+fn attributes_that_lead_out_of_their_record_end_the_list_with_an_error() {
+    let good = || vec![resident(0x80, "", b"main"), resident(0x80, "zone", b"second")];
+    for (offset, bytes, what) in [
+        (4usize, 20u32.to_le_bytes(), "length"),
+        (4, 33u32.to_le_bytes(), "length"),
+        (4, u32::MAX.to_le_bytes(), "attribute"),
+        (16, u32::MAX.to_le_bytes(), "value"),
+        (20, 0xFFFFu32.to_le_bytes(), "value"),
+        (9, [0xFF, 0xFF, 0xFF, 0], "name"),
+    ] {
+        let bytes = record(&good(), |all| all[56 + offset..60 + offset].copy_from_slice(&bytes));
+        let record = Record::parse(bytes, ByteOffset(0)).unwrap();
+        let all: Vec<_> = record.attributes().collect();
+        let error = all.last().unwrap().as_ref().unwrap_err().to_string();
+        assert!(error.contains(what), "{what}: {error}");
+    }
+}
+
+#[test]
+fn a_record_is_refused_by_the_field_that_cannot_be() {
+    let parse = |bytes: Vec<u8>| Record::parse(bytes, ByteOffset(0)).map(|_| ()).map_err(|error| error.to_string());
+    let one = || vec![resident(0x80, "", b"main")];
+    for (at, bytes, field) in
+        [(0, b"BAAD", "magic"), (24, &[0xFF, 0xFF, 0, 0], "used_size"), (20, &[0xFF, 0xFF, 1, 0], "used_size")]
+    {
+        let mut all = record(&one(), |_| {});
+        all[at..at + 4].copy_from_slice(bytes);
+        assert!(parse(all).unwrap_err().contains(field), "{field}");
+    }
+    // Its second half is of another write.
+    let mut torn = record(&one(), |_| {});
+    torn[1022] ^= 0xFF;
+    assert!(parse(torn).unwrap_err().contains("update sequence"));
+    for count in [0u8, 1, 4, 200] {
+        let mut all = record(&one(), |_| {});
+        all[6] = count;
+        assert!(parse(all).is_err(), "{count} words for two blocks");
+    }
+    for len in [0, 3, 41, 48] {
+        assert!(parse(record(&one(), |_| {})[..len].to_vec()).is_err());
+    }
+}
+
+#[test]
+fn fixups_are_undone_and_redone_to_the_same_bytes() {
+    let whole = record(&[resident(0x80, "", &[0xAB; 700])], |_| {});
+    let mut bytes = whole.clone();
+    record::undo_fixups("record", ByteOffset(0), &mut bytes).unwrap();
+    assert!(bytes[510..512] == [0xAB; 2], "what stood at the end of the first half is back");
+    assert!(record::redo_fixups(&mut bytes));
+    assert_ne!(bytes[48..50], whole[48..50], "each write has a number of its own");
+    record::undo_fixups("record", ByteOffset(0), &mut bytes).unwrap();
+    let mut first = whole;
+    record::undo_fixups("record", ByteOffset(0), &mut first).unwrap();
+    assert_eq!(bytes[50..], first[50..]);
+    // 0xFFFF and 0 are no numbers.
+    for number in [0xFFFEu16, 0xFFFF] {
+        let mut bytes = first.clone();
+        bytes[48..50].copy_from_slice(&number.to_le_bytes());
+        assert!(record::redo_fixups(&mut bytes));
+        assert_eq!(bytes[48..50], [1, 0]);
+    }
+    let mut absurd = first;
+    absurd[4..6].copy_from_slice(&1020u16.to_le_bytes());
+    assert!(!record::redo_fixups(&mut absurd), "an array that reaches over the end of a block");
+}
+
+proptest! {
+    #[test]
+    fn runs_that_are_encoded_decode_to_themselves(parts in proptest::collection::vec((1u64..1 << 30, proptest::option::of(0u64..1 << 40)), 0..40)) {
+        let mut vcn = 0;
+        let mut wanted = Vec::new();
+        for (clusters, lcn) in parts {
+            wanted.push(Run { vcn, lcn, clusters });
+            vcn += clusters;
+        }
+        let bytes = runs::encode(&wanted);
+        let decoded = runs::decode(View::new("runs", ByteOffset(0), &bytes), 0, 1 << 50).unwrap();
+        prop_assert_eq!(&decoded, &wanted);
+        // Cut anywhere they are an error or a beginning of themselves, never something else.
+        for cut in 0..bytes.len() {
+            if let Ok(part) = runs::decode(View::new("runs", ByteOffset(0), &bytes[..cut]), 0, 1 << 50) {
+                prop_assert!(wanted.starts_with(&part));
+            }
+        }
+    }
+
+    #[test]
+    fn no_bytes_make_the_runs_panic_or_lead_out_of_the_volume(bytes in proptest::collection::vec(any::<u8>(), 0..64)) {
+        if let Ok(runs) = runs::decode(View::new("runs", ByteOffset(0), &bytes), 0, 1 << 20) {
+            prop_assert!(runs.iter().all(|run| run.clusters > 0 && run.lcn.is_none_or(|lcn| lcn + run.clusters <= 1 << 20)));
+        }
+    }
+}
+
+#[test]
+fn runs_of_several_records_are_joined_up_to_the_first_gap() {
+    let run = |vcn, clusters| Run { vcn, lcn: Some(vcn + 100), clusters };
+    let mut whole = vec![run(10, 5), run(0, 10), run(15, 1)];
+    assert!(runs::join(&mut whole));
+    assert_eq!(whole, [run(0, 10), run(10, 5), run(15, 1)]);
+    let mut gap = vec![run(0, 10), run(11, 5)];
+    assert!(!runs::join(&mut gap));
+    assert_eq!(gap, [run(0, 10)], "what lies behind a gap cannot be placed");
+    let mut late = vec![run(3, 2)];
+    assert!(!runs::join(&mut late) && late.is_empty());
+    assert!(runs::join(&mut Vec::new()));
+}
