@@ -1,13 +1,15 @@
 //! The next step on a drive: one place decides it. Screens and commands say it with their own keys and words behind it.
 
 use keel_source::size_decimal;
+use serde::{Deserialize, Serialize};
 
 use crate::find::{Find, Grade, outer};
 use crate::ladder::Ladder;
 use crate::rung::{RungName, RungState};
 
 /// How far a drive was swept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Swept {
     /// Not yet.
     #[default]

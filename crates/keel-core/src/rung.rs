@@ -1,6 +1,6 @@
 //! The rungs of the ladder, by name and state.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// The rungs, from the ground up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -27,6 +27,19 @@ pub enum RungName {
 }
 
 impl RungName {
+    /// All, from the ground up.
+    pub const ALL: [Self; 9] = [
+        Self::Link,
+        Self::Health,
+        Self::Reads,
+        Self::Capacity,
+        Self::Table,
+        Self::Entry,
+        Self::BootSector,
+        Self::FileSystem,
+        Self::Files,
+    ];
+
     /// The number, from 1.
     #[must_use]
     pub fn number(self) -> u32 {
@@ -51,7 +64,7 @@ impl RungName {
 }
 
 /// The state of a rung.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum RungState {
     /// Holds.
@@ -65,6 +78,17 @@ pub enum RungState {
 }
 
 impl RungState {
+    /// A sign of its own shape for a row of rungs; it needs no colour.
+    #[must_use]
+    pub fn sign(self) -> char {
+        match self {
+            Self::Sound => '━',
+            Self::Untested => '┄',
+            Self::Doubtful => '╍',
+            Self::Broken => '×',
+        }
+    }
+
     /// The word shown.
     #[must_use]
     pub fn word(self) -> &'static str {

@@ -1,10 +1,10 @@
 //! The terminal: taken over and given back, also after a panic.
 
-use std::io::{Stdout, stdout};
+use std::io::{Stdout, Write, stdout};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use crossterm::cursor::Show;
-use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
+use crossterm::event::{DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture};
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
 use ratatui::Terminal;
@@ -48,7 +48,7 @@ impl Guard {
 fn enter() -> anyhow::Result<()> {
     TAKEN.store(true, Ordering::SeqCst);
     enable_raw_mode()?;
-    execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
+    execute!(stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste)?;
     Ok(())
 }
 
@@ -58,10 +58,16 @@ impl Drop for Guard {
     }
 }
 
+/// The terminal's bell: long work ended, or somebody is wanted.
+pub(crate) fn ring() {
+    let mut out = stdout();
+    let _ = out.write_all(b"\x07").and_then(|()| out.flush());
+}
+
 /// Gives the terminal back, where it was taken.
 pub(crate) fn give_back() {
     if TAKEN.swap(false, Ordering::SeqCst) {
-        let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, Show);
+        let _ = execute!(stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, Show);
         let _ = disable_raw_mode();
     }
 }

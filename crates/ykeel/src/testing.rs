@@ -64,6 +64,10 @@ pub(crate) fn app(open: bool) -> App {
         interrupted: None,
         probe_interrupted: None,
         case: None,
+        client: None,
+        sight: None,
+        group: yard::Group::Waiting,
+        device: None,
     };
     let broken = Berth {
         path: PathBuf::from("/bench/none.img"),
@@ -75,6 +79,10 @@ pub(crate) fn app(open: bool) -> App {
         interrupted: None,
         probe_interrupted: None,
         case: None,
+        client: None,
+        sight: None,
+        group: yard::Group::Waiting,
+        device: None,
     };
     let mut app = App::new(vec![berth, broken], None);
     app.theme = Theme::plain();

@@ -58,6 +58,9 @@ pub struct CaseRecord {
     pub source: PathBuf,
     /// When it was opened, in UTC.
     pub opened: String,
+    /// When it was closed, in UTC; none while there is work on it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub closed: Option<String>,
     /// The copy that the stages work on, where there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<PathBuf>,
@@ -130,6 +133,7 @@ impl Case {
             client: cut(client),
             source: path,
             opened: now(),
+            closed: None,
             copy: None,
             told: Told::default(),
             checks: Vec::new(),
@@ -288,6 +292,24 @@ impl Case {
     /// As [`Case::write_down`].
     pub fn work_on(&mut self, copy: &Path) -> Result<(), CoreError> {
         self.change("work on", &serde_json::json!({ "copy": copy }), |record| record.copy = Some(copy.to_path_buf()))
+    }
+
+    /// Closes the case, or opens it again.
+    ///
+    /// # Errors
+    /// As [`Case::write_down`].
+    pub fn close(&mut self, is_done: bool) -> Result<(), CoreError> {
+        let closed = is_done.then(now);
+        self.change(if is_done { "close" } else { "open again" }, &serde_json::Value::Null, |record| record.closed = closed)
+    }
+
+    /// Whose drive it is.
+    ///
+    /// # Errors
+    /// As [`Case::write_down`].
+    pub fn set_client(&mut self, client: &str) -> Result<(), CoreError> {
+        let client = cut(client);
+        self.change("client", &serde_json::json!({ "client": client }), |record| record.client.clone_from(&client))
     }
 
     /// Keeps what the drive says of itself, where that is news.

@@ -1,11 +1,15 @@
 //! The yard: the drives on the bench.
 
+mod sight;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use keel_format::table;
-use keel_source::{Identity, LinkKind, OpenOptions, SharedSource, printable};
+use keel_format::{registry, table};
+use keel_source::{ByteOffset, Identity, LinkKind, OpenOptions, SectorSize, SharedSource, printable};
 use serde::Serialize;
+
+pub use sight::{Sight, Work};
 
 use crate::case::Case;
 use crate::error::{CoreError, chain, file_error};
@@ -49,10 +53,58 @@ pub struct Berth {
     pub probe_interrupted: Option<PathBuf>,
     /// Its case, where one is open.
     pub case: Option<String>,
+    /// Whose drive it is, as the case says.
+    pub client: Option<String>,
+    /// What was seen of it when it was looked at last.
+    pub sight: Option<Sight>,
+    /// How far the work on it is.
+    pub group: Group,
+    /// What the system says of a device that was not opened.
+    pub device: Option<Device>,
+}
+
+/// How far the work on a drive is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Group {
+    /// It was begun, and is not done.
+    InWork,
+    /// It waits.
+    Waiting,
+    /// Its case is closed.
+    Done,
+    /// A device of this machine, which nobody asked for.
+    Device,
+}
+
+impl Group {
+    /// The word shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::InWork => "in work",
+            Self::Waiting => "waiting",
+            Self::Done => "done",
+            Self::Device => "devices of this machine",
+        }
+    }
+}
+
+/// A device as the system describes it; it is not opened for that.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Device {
+    /// Model, where the system knows it.
+    pub model: Option<String>,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// True for one that can be pulled.
+    pub is_removable: bool,
 }
 
 /// Endings of files that are drives.
 const ENDINGS: [&str; 5] = [".img", ".raw", ".bin", ".001", ".drive.toml"];
+/// The least image that is told by what stands in it, in bytes: smaller files are letters and pictures.
+const LEAST_IMAGE: u64 = 1 << 20;
 /// The longest note that is read, in bytes.
 const LONGEST_NOTE: usize = 2000;
 
@@ -62,14 +114,40 @@ const LONGEST_NOTE: usize = 2000;
 /// # Errors
 /// [`CoreError::File`] when the folder cannot be read.
 pub fn list(dir: &Path) -> Result<Vec<Berth>, CoreError> {
-    let mut paths: Vec<PathBuf> = fs::read_dir(dir)
-        .map_err(file_error("read", dir))?
-        .flatten()
-        .map(|entry| entry.path())
-        .filter(|path| path.is_file() && ENDINGS.iter().any(|end| path.to_string_lossy().ends_with(end)))
-        .collect();
+    Ok(berths(paths(dir)?))
+}
+
+/// The paths of the drives in folder `dir`, by name; none of them is opened as a drive.
+///
+/// # Errors
+/// [`CoreError::File`] when the folder cannot be read.
+pub fn paths(dir: &Path) -> Result<Vec<PathBuf>, CoreError> {
+    let entries = fs::read_dir(dir).map_err(file_error("read", dir))?.flatten().map(|entry| entry.path());
+    let mut paths: Vec<PathBuf> = entries.filter(|path| path.is_file() && is_drive(path)).collect();
     paths.sort();
-    Ok(berths(paths))
+    Ok(paths)
+}
+
+/// True for a file that may be a drive: by its ending, or by what stands in it. Further parts of a split image belong to the first.
+fn is_drive(path: &Path) -> bool {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let part = path.extension().and_then(|end| end.to_str()).filter(|end| end.len() == 3).and_then(|end| end.parse::<u32>().ok());
+    match part {
+        Some(number @ 0..=1) => number == 0 || !path.with_extension("000").is_file(),
+        Some(number) => !path.with_extension(format!("{:03}", number - 1)).is_file() && holds_a_drive(path),
+        None => ENDINGS.iter().any(|end| name.ends_with(end)) || (!name.starts_with('.') && holds_a_drive(path)),
+    }
+}
+
+/// True for a file in which a table or the beginning of a volume stands: an image by any name.
+fn holds_a_drive(path: &Path) -> bool {
+    let large = fs::metadata(path).is_ok_and(|found| found.len() >= LEAST_IMAGE && found.len() % 512 == 0);
+    if !large {
+        return false;
+    }
+    let Ok(source) = keel_source::FileSource::open(path, SectorSize::default()) else { return false };
+    let reading = table::read(&source);
+    reading.scheme.is_some() || reading.mbr.is_volume || registry::boot_sector(&source, ByteOffset(0)).is_some()
 }
 
 /// Asks every drive, and finds those that call themselves alike.
@@ -94,12 +172,28 @@ pub fn berth(path: PathBuf) -> Berth {
     let problem = opened.as_ref().err().map(|error| chain(error));
     let source = opened.ok();
     let identity = source.as_ref().map(|source| source.identity().clone());
-    let case = Case::of(&path, identity.as_ref()).ok().flatten();
+    let case = Case::of(&path, identity.as_ref()).ok().flatten().map(|case| case.record);
+    let sight = identity.as_ref().and_then(Sight::known);
+    let interrupted = source.as_ref().and_then(plan::interrupted);
+    let probe_interrupted = source.as_ref().and_then(fathom::interrupted_of);
+    let begun = case.as_ref().is_some_and(|case| case.copy.is_some())
+        || sight.as_ref().is_some_and(|sight| sight.applied)
+        || interrupted.is_some()
+        || probe_interrupted.is_some();
+    let group = match &case {
+        Some(case) if case.closed.is_some() => Group::Done,
+        _ if begun => Group::InWork,
+        _ => Group::Waiting,
+    };
     Berth {
         disk_identifier: source.as_ref().and_then(|source| table::read(source.as_ref()).disk_identifier()),
-        interrupted: source.as_ref().and_then(plan::interrupted),
-        probe_interrupted: source.as_ref().and_then(fathom::interrupted_of),
-        case: case.map(|case| case.record.name),
+        client: case.as_ref().map(|case| case.client.clone()).filter(|client| !client.is_empty()),
+        case: case.map(|case| case.name),
+        interrupted,
+        probe_interrupted,
+        sight,
+        group,
+        device: None,
         same_identifier: Vec::new(),
         problem,
         symptom,
@@ -129,6 +223,40 @@ pub fn devices() -> Vec<PathBuf> {
         .collect();
     paths.sort();
     paths
+}
+
+/// The block devices of this system as berths, by what the system says of them.
+#[must_use]
+pub fn device_berths() -> Vec<Berth> {
+    devices().into_iter().map(device_berth).collect()
+}
+
+fn device_berth(path: PathBuf) -> Berth {
+    let folder = Path::new("/sys/block").join(path.file_name().unwrap_or_default());
+    let text = |name: &str| {
+        fs::read_to_string(folder.join(name)).ok().map(|text| printable(text.trim())).filter(|text| !text.is_empty())
+    };
+    let sectors: u64 = text("size").and_then(|size| size.parse().ok()).unwrap_or(0);
+    let device = Device {
+        model: text("device/model"),
+        bytes: sectors.saturating_mul(512),
+        is_removable: text("removable").is_some_and(|flag| flag == "1"),
+    };
+    Berth {
+        path,
+        identity: None,
+        problem: None,
+        disk_identifier: None,
+        same_identifier: Vec::new(),
+        symptom: None,
+        interrupted: None,
+        probe_interrupted: None,
+        case: None,
+        client: None,
+        sight: None,
+        group: Group::Device,
+        device: Some(device),
+    }
 }
 
 /// True for a drive to which a plan may be applied with `--yes`.

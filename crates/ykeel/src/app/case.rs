@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use keel_core::case::Case;
+use keel_core::yard::Group;
 use serde_json::Value;
 
 use super::App;
@@ -49,13 +50,35 @@ impl App {
         if let Err(error) = case.write_down(event, detail) {
             self.run(tell(format!("the journal could not be written: {}", keel_core::chain(&error))));
         }
-        self.case = Some(case);
+        if !self.is_behind {
+            self.case = Some(case);
+        }
     }
 
     /// The copy that the case works on from now on, where there is a case.
     pub(crate) fn works_on(&mut self, copy: &Path) {
-        if let Some(case) = &mut self.case {
+        if self.is_behind {
+            let path = self.drive.as_ref().and_then(|drive| drive.source.identity().path.clone());
+            if let Some(Ok(Some(mut case))) = path.map(|path| Case::of(&path, None)) {
+                let _ = case.work_on(copy);
+            }
+        } else if let Some(case) = &mut self.case {
             let _ = case.work_on(copy);
+        }
+    }
+
+    /// Keeps what is seen of the drive, and says it in the yard.
+    pub(crate) fn keep_sight(&mut self) {
+        let Some(drive) = &self.drive else { return };
+        let Some(sight) = drive.sight() else { return };
+        // Keeping reads nothing of the drive. Where nothing can be kept the row is right as long as this runs.
+        let _ = sight.keep(&drive.source);
+        let path = drive.source.identity().path.clone();
+        if let Some(berth) = self.berths.iter_mut().find(|berth| Some(&berth.path) == path.as_ref()) {
+            if berth.group == Group::Waiting && sight.applied {
+                berth.group = Group::InWork;
+            }
+            berth.sight = Some(sight);
         }
     }
 }

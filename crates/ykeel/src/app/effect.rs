@@ -1,7 +1,7 @@
 //! What a key, a click or the end of a job sets off. The state's own changes are made before; only here jobs begin, files are touched
 //! and popups open.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use keel_core::CoreError;
 use keel_core::case::Case;
@@ -10,7 +10,7 @@ use serde_json::Value;
 use super::App;
 use crate::keys::Does;
 use crate::popup::{Popup, Text};
-use crate::stage::{Drive, StageId};
+use crate::stage::{Drive, StageId, copy};
 
 /// What is set off, in this order.
 pub(crate) type Effects = Vec<Effect>;
@@ -30,8 +30,12 @@ pub(crate) enum Effect {
     GoTo(StageId),
     /// Open a drive and ask it; this is told when it is open.
     Open(PathBuf, Option<&'static str>),
+    /// Open whatever lies at a path: a folder becomes the yard.
+    OpenAny(PathBuf),
     /// Begin work on the drive it came from.
     Work(Work),
+    /// Keep what is seen of the drive: the yard says it from now on.
+    Seen,
     /// Ask the drives of the yard anew.
     AskYard,
     /// Look up the case of the drive that is meant.
@@ -44,8 +48,18 @@ pub(crate) enum Effect {
     WorksOn(PathBuf),
     /// Write the report.
     Report(PathBuf),
-    /// Leave, unless the drive is being written.
+    /// Leave; it is asked first where work goes on.
     Quit,
+    /// Leave: what runs is stopped, and keeps what it did.
+    Leave,
+    /// Look at a drive that is open, in this stage.
+    LookAt(PathBuf, StageId),
+    /// Stop what runs in a stage of an open drive.
+    StopIn(PathBuf, StageId),
+    /// Let the copy of an open drive rest, or go on.
+    RestIn(PathBuf),
+    /// Ask every drive of the yard for its ladder.
+    LookAtAll,
 }
 
 /// Work on the drive in work: its name, and what begins it.
@@ -62,7 +76,9 @@ impl std::fmt::Debug for Effect {
             Self::Do(_) => f.write_str("do"),
             Self::GoTo(stage) => write!(f, "go to {stage:?}"),
             Self::Open(path, _) => write!(f, "open {}", path.display()),
+            Self::OpenAny(path) => write!(f, "open any {}", path.display()),
             Self::Work(work) => write!(f, "work: {}", work.name),
+            Self::Seen => f.write_str("seen"),
             Self::AskYard => f.write_str("ask the yard"),
             Self::LookUpCase => f.write_str("look up the case"),
             Self::Case(_) => f.write_str("change the case"),
@@ -70,6 +86,11 @@ impl std::fmt::Debug for Effect {
             Self::WorksOn(path) => write!(f, "works on {}", path.display()),
             Self::Report(path) => write!(f, "report {}", path.display()),
             Self::Quit => f.write_str("quit"),
+            Self::Leave => f.write_str("leave"),
+            Self::LookAt(path, stage) => write!(f, "look at {} in {stage:?}", path.display()),
+            Self::StopIn(path, stage) => write!(f, "stop {stage:?} of {}", path.display()),
+            Self::RestIn(path) => write!(f, "rest {}", path.display()),
+            Self::LookAtAll => f.write_str("look at all"),
         }
     }
 }
@@ -105,25 +126,81 @@ impl App {
 
     fn run_effect(&mut self, effect: Effect) {
         match effect {
-            Effect::Tell(text) => self.told = Some(text),
-            Effect::Over(popup) => self.popups.push(popup),
+            Effect::Tell(text) => self.told = Some(self.named(text)),
+            Effect::Over(popup) => self.lay_over(popup),
             Effect::Do(does) => {
                 let effects = self.does(does);
                 self.run(effects);
             }
             Effect::GoTo(stage) => self.go_to(stage),
             Effect::Open(path, told) => self.open_drive(&path, told),
+            Effect::OpenAny(path) => self.open_any(&path),
             Effect::Work(work) => {
                 let effects = self.drive.as_mut().map(work.begin).unwrap_or_default();
                 self.run(effects);
             }
+            Effect::Seen => self.keep_sight(),
             Effect::AskYard => self.ask_yard(),
+            Effect::LookUpCase if self.is_behind => {}
             Effect::LookUpCase => self.look_up_case(),
             Effect::Case(change) => self.change_case(change),
             Effect::Note(event, detail) => self.note(event, &detail),
             Effect::WorksOn(path) => self.works_on(&path),
             Effect::Report(path) => self.write_report(&path),
-            Effect::Quit => self.quit_or_warn(),
+            Effect::Quit => self.quit_or_ask(),
+            Effect::Leave => self.quit = true,
+            Effect::LookAt(path, stage) => self.look_at_open(&path, stage),
+            Effect::StopIn(path, stage) => self.on_drive(&path, |app| stop_in(app, stage)),
+            Effect::RestIn(path) => self.on_drive(&path, rest_in),
+            Effect::LookAtAll => self.begin_round(),
         }
     }
+
+    /// What is told of a drive that is not looked at says whose it is.
+    fn named(&self, text: String) -> String {
+        let name = self.drive.as_ref().filter(|_| self.is_behind).map(Drive::plain_name);
+        name.map_or(text.clone(), |name| format!("{name}: {text}"))
+    }
+
+    /// Lays a popup over the stage; one of a drive that is not looked at waits for it to be.
+    fn lay_over(&mut self, popup: Box<dyn Popup>) {
+        match self.drive.as_mut().filter(|_| self.is_behind) {
+            Some(drive) => {
+                drive.notices.push(popup);
+                self.rings = true;
+            }
+            None => self.popups.push(popup),
+        }
+    }
+
+    /// Does `work` on the open drive at `path`, looked at or not.
+    fn on_drive(&mut self, path: &Path, work: impl FnOnce(&mut Self)) {
+        if self.drive.as_ref().is_some_and(|drive| drive.is_at(path)) {
+            work(self);
+        } else if let Some(index) = self.others.iter().position(|drive| drive.is_at(path)) {
+            self.behind(index, work);
+        }
+    }
+
+    /// Looks at a drive that is open, in this stage.
+    fn look_at_open(&mut self, path: &Path, stage: StageId) {
+        if let Some(index) = self.others.iter().position(|drive| drive.is_at(path)) {
+            let drive = self.others.remove(index);
+            self.look_at(drive);
+        }
+        self.go_to(stage);
+    }
+}
+
+/// Stops what runs in a stage of the drive.
+fn stop_in(app: &mut App, stage: StageId) {
+    if let Some(drive) = &mut app.drive {
+        stage.stage().cancel(drive);
+    }
+}
+
+/// Lets the copy of the drive rest, or go on.
+fn rest_in(app: &mut App) {
+    let effects = app.drive.as_mut().map(copy::pause).unwrap_or_default();
+    app.run(effects);
 }

@@ -19,6 +19,11 @@ impl App {
     }
 
     fn take_key(&mut self, key: KeyEvent) {
+        // Nobody sees what a key would do.
+        if self.area.width > 0 && self.parts().is_none() {
+            self.quit |= matches!(key.code, KeyCode::Char('q')) && !self.is_writing();
+            return;
+        }
         if let Some(mut popup) = self.popups.pop() {
             if key.code == KeyCode::Esc {
                 return;
@@ -31,6 +36,18 @@ impl App {
                 }
             };
             self.run(effects);
+        } else if let Some(line) = self.stage.stage().typing(self) {
+            let effects = match key.code {
+                KeyCode::Enter => self.stage.stage().typed(self, true),
+                KeyCode::Esc => self.stage.stage().typed(self, false),
+                KeyCode::Up => self.stage.stage().step(self, -1),
+                KeyCode::Down => self.stage.stage().step(self, 1),
+                _ => {
+                    line.press(key);
+                    self.stage.stage().step(self, 0)
+                }
+            };
+            self.run(effects);
         } else if let Some(binding) = keys::find(self.stage.bindings(), key) {
             self.told = None;
             self.run(vec![Effect::Do(binding.does)]);
@@ -39,8 +56,12 @@ impl App {
 
     /// What is pasted is text: where none is asked for, it is nothing.
     fn take_paste(&mut self, text: &str) {
-        match self.popups.last_mut() {
-            Some(popup) => popup.paste(text),
+        if let Some(popup) = self.popups.last_mut() {
+            popup.paste(text);
+            return;
+        }
+        match self.stage.stage().typing(self) {
+            Some(line) => line.insert(text),
             None => self.told = Some("what was pasted is not taken for keys: open a question for it first".into()),
         }
     }
@@ -59,7 +80,7 @@ impl App {
     }
 
     fn click(&mut self, at: Position) -> Vec<Effect> {
-        let Some(parts) = widget::parts(self.area) else { return Vec::new() };
+        let Some(parts) = self.parts() else { return Vec::new() };
         if parts.course.contains(at) {
             return widget::course::stage_at(parts.course, at.x).map(Effect::GoTo).into_iter().collect();
         }

@@ -5,6 +5,7 @@ pub(crate) mod effect;
 mod event;
 mod opening;
 mod report;
+mod round;
 mod state;
 
 #[cfg(test)]
@@ -18,8 +19,10 @@ use crossbeam_channel::{Receiver, RecvTimeoutError, unbounded};
 use crossterm::event::{Event, KeyCode, KeyModifiers, read};
 use keel_core::yard;
 use ratatui::layout::Rect;
+use ratatui::widgets::{Clear, Widget};
 
 pub(crate) use effect::{Effect, Effects};
+use opening::Yard;
 pub(crate) use state::App;
 
 use crate::popup::frame;
@@ -38,9 +41,15 @@ const IDLE: Duration = Duration::from_millis(250);
 
 /// Opens the screens on `sources`; without any, on the yard of this folder.
 pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Result<()> {
-    let berths =
-        if sources.is_empty() { yard::list(Path::new("."))? } else { sources.iter().cloned().map(yard::berth).collect() };
-    let mut app = App::new(berths, sector_size);
+    let folder = match sources {
+        [] => Some(Path::new(".")),
+        [only] => Some(only.as_path()).filter(|only| only.is_dir()),
+        _ => None,
+    };
+    if let Some(folder) = folder {
+        return run(of_folder(folder, sector_size)?);
+    }
+    let mut app = App::new(yard::berths(sources.to_vec()), sector_size);
     if let [only] = sources {
         app.run(vec![Effect::Open(only.clone(), None)]);
     }
@@ -49,7 +58,15 @@ pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Res
 
 /// Opens the yard of folder `dir`.
 pub(crate) fn open_yard(dir: &Path) -> anyhow::Result<()> {
-    run(App::new(yard::list(dir)?, None))
+    run(of_folder(dir, None)?)
+}
+
+/// The screens on the yard of a folder.
+fn of_folder(folder: &Path, sector_size: Option<u32>) -> anyhow::Result<App> {
+    // A folder that cannot be read is an error now, not an empty yard.
+    yard::paths(folder)?;
+    let yard = Yard::Folder(folder.to_path_buf());
+    Ok(App { yard: yard.clone(), ..App::new(yard.berths(&[]), sector_size) })
 }
 
 fn run(mut app: App) -> anyhow::Result<()> {
@@ -76,6 +93,9 @@ fn run(mut app: App) -> anyhow::Result<()> {
             Err(RecvTimeoutError::Disconnected) => break,
         }
         app.take_reports();
+        if std::mem::take(&mut app.rings) {
+            crate::term::ring();
+        }
         // Jobs are stopped as they are dropped; a probe puts everything back before it ends.
         app.quit |= asked.is_cancelled();
     }
@@ -108,15 +128,27 @@ fn input() -> Receiver<Event> {
 
 /// Draws a whole frame.
 pub(crate) fn draw(app: &App, area: Rect, buf: &mut ratatui::buffer::Buffer) {
-    let Some(parts) = widget::parts(area) else {
-        let text = format!("Yellow Keel wants 100x30 characters at least; this terminal has {}x{}.", area.width, area.height);
+    let stage = app.stage.stage();
+    let Some(parts) = widget::parts(area, stage.is_wide()) else {
+        let (width, height) = widget::LEAST;
+        let text =
+            format!("Yellow Keel wants {width}x{height} characters at least; this terminal has {}x{}.", area.width, area.height);
         widget::put(buf, area, 0, 0, &text, app.theme.text());
+        widget::put(buf, area, 0, 1, "q leaves.", app.theme.text());
         return;
     };
     widget::course::draw(app, &parts, buf);
-    widget::keel::draw(app, parts.keel, buf);
-    widget::rule(buf, parts.middle, app.theme.line());
-    app.stage.stage().draw(app, parts.middle, buf).draw(app.theme, parts.why, buf);
+    if parts.keel.width > 0 {
+        widget::keel::draw(app, parts.keel, buf);
+        widget::rule(buf, parts.middle, app.theme.line());
+    }
+    let why = stage.draw(app, parts.middle, buf);
+    if !parts.is_small {
+        why.draw(app.theme, parts.why, buf);
+    } else if app.shows_why {
+        Clear.render(parts.why.intersection(buf.area), buf);
+        why.draw(app.theme, parts.why, buf);
+    }
     widget::foot::draw(app, parts.foot, buf);
     if let Some(popup) = app.popups.last() {
         frame::draw(app, popup.as_ref(), area, buf);

@@ -2,47 +2,71 @@
 
 use std::path::{Path, PathBuf};
 
+use keel_core::advice::Swept;
+use keel_core::case::Case;
 use keel_core::job::{Job, Message};
-use keel_core::{CoreError, case, fathom, plan, yard};
+use keel_core::yard::{Berth, Sight};
+use keel_core::{CoreError, case, copy, fathom, plan, yard};
 use keel_source::{OpenOptions, SharedSource};
 
+use super::App;
 use super::effect::{Effect, show, tell};
-use super::{App, WRITING};
 use crate::stage::plan::Interrupted;
 use crate::stage::{Drive, StageId, ladder};
 
-/// What the opening of a drive comes to; true with it when it was stopped meanwhile.
-pub(crate) type Opening = Result<(OpenedDrive, bool), CoreError>;
+/// A drive that is being opened.
+pub(crate) struct Opening {
+    /// Where it lies.
+    pub(crate) path: PathBuf,
+    /// What comes of it; true with it when it was stopped meanwhile.
+    pub(crate) job: Job<(), Result<(OpenedDrive, bool), CoreError>>,
+    /// What is told when it is open.
+    told: Option<&'static str>,
+}
+
+impl Opening {
+    /// Begins to open the drive at `path`.
+    pub(super) fn begin(path: &Path, sector_size: Option<u32>, told: Option<&'static str>) -> Self {
+        let wanted = path.to_path_buf();
+        let job = Job::start(move |desk| opened(&wanted, sector_size).map(|opened| (opened, desk.cancel().is_cancelled())));
+        Self { path: path.to_path_buf(), job, told }
+    }
+}
 
 /// A drive as it is opened, and what an earlier run left behind on it.
 pub(crate) struct OpenedDrive {
-    drive: Box<Drive>,
+    pub(super) drive: Box<Drive>,
     /// The bundle of an interrupted apply.
     interrupted: Option<PathBuf>,
 }
 
 impl App {
-    /// Opens the drive at `path`; `told` is told when it is open.
+    /// Opens the drive at `path` and looks at it; `told` is told when it is open. One that is open already is looked at again, as it
+    /// was left.
     pub(crate) fn open_drive(&mut self, path: &Path, told: Option<&'static str>) {
-        if self.is_writing() {
-            self.run(tell(WRITING));
+        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+        if self.drive.as_ref().is_some_and(|drive| drive.is_at(&whole) && drive.is_in_work()) {
+            self.go_to(StageId::Ladder);
             return;
         }
-        self.told_when_open = told;
-        let (path, sector_size) = (path.to_path_buf(), self.sector_size);
-        self.opening =
-            Some(Job::start(move |desk| opened(&path, sector_size).map(|opened| (opened, desk.cancel().is_cancelled()))));
+        if let Some(index) = self.others.iter().position(|drive| drive.is_at(&whole)) {
+            let drive = self.others.remove(index);
+            self.look_at(drive);
+            self.told = told.map(str::to_string);
+            return;
+        }
+        self.opening = Some(Opening::begin(path, self.sector_size, told));
     }
 
     /// Takes the drive that was opened.
     pub(crate) fn take_opening(&mut self) {
-        for message in self.opening.as_mut().map(Job::drain).unwrap_or_default() {
+        for message in self.opening.as_mut().map(|opening| opening.job.drain()).unwrap_or_default() {
             let effects = match message {
                 Message::Progress(()) => continue,
                 Message::Done(Ok((_, true))) => tell("not opened: it was stopped"),
                 Message::Done(Ok((opened, false))) => {
-                    self.opening = None;
-                    self.take_opened(opened);
+                    let told = self.opening.take().and_then(|opening| opening.told);
+                    self.take_opened(opened, told);
                     return;
                 }
                 Message::Done(Err(error)) => vec![show("The drive does not open", keel_core::chain(&error))],
@@ -53,13 +77,11 @@ impl App {
         }
     }
 
-    fn take_opened(&mut self, opened: OpenedDrive) {
+    fn take_opened(&mut self, opened: OpenedDrive, told: Option<&'static str>) {
         let identity = opened.drive.source.identity().clone();
         let probe_interrupted = opened.drive.fathom.interrupted;
-        self.told = self.told_when_open.take().map(str::to_string);
-        // The former drive's jobs end with it.
-        self.drive = Some(*opened.drive);
-        self.stage = StageId::Ladder;
+        self.told = told.map(str::to_string);
+        self.look_at(*opened.drive);
         let mut effects = Vec::new();
         effects.extend(opened.interrupted.map(|bundle| Effect::Over(Box::new(Interrupted { bundle }))));
         if probe_interrupted {
@@ -68,7 +90,6 @@ impl App {
                 "What it touched does not stand as it was. It is kept: go to Fathom (4) and press u to put it back.",
             ));
         }
-        self.look_up_case();
         if let Some(case) = &mut self.case {
             let _ = case.identify(&identity);
         }
@@ -76,10 +97,25 @@ impl App {
         self.run(effects);
     }
 
-    /// Asks the drives of the yard anew.
+    /// Opens whatever lies at `path`: a folder becomes the yard, everything else a drive that stands in it.
+    pub(crate) fn open_any(&mut self, path: &Path) {
+        if path.is_dir() {
+            self.yard = Yard::Folder(path.to_path_buf());
+            self.berth = 0;
+            self.ask_yard();
+            return;
+        }
+        if !self.berths.iter().any(|berth| berth.path == path) {
+            self.added.push(path.to_path_buf());
+            self.ask_yard();
+        }
+        self.open_drive(path, None);
+    }
+
+    /// Asks the drives of the yard anew; the selected one stays selected.
     pub(crate) fn ask_yard(&mut self) {
-        let paths: Vec<PathBuf> = self.berths.iter().map(|berth| berth.path.clone()).collect();
-        self.yard_job = Some(Job::start(move |_| yard::berths(paths)));
+        let (yard, added) = (self.yard.clone(), self.added.clone());
+        self.yard_job = Some(Job::start(move |_| yard.berths(&added)));
     }
 
     /// Takes what the drives of the yard said.
@@ -88,7 +124,10 @@ impl App {
             match message {
                 Message::Progress(()) => continue,
                 Message::Done(berths) => {
+                    let selected = self.berths.get(self.berth).map(|berth| berth.path.clone());
                     self.berths = berths;
+                    let same = self.berths.iter().position(|berth| Some(&berth.path) == selected.as_ref());
+                    self.berth = same.unwrap_or(0);
                     self.look_up_case();
                 }
                 Message::Died(text) => self.run(vec![show("The yard died", text)]),
@@ -106,5 +145,37 @@ fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreErro
     drive.claimed = claimed;
     drive.plan.bundle = case::bundles(source.identity()).pop();
     drive.fathom.interrupted = fathom::interrupted_of(&source).is_some();
+    drive.ladder.was_swept = Sight::known(source.identity()).is_some_and(|sight| sight.swept == Swept::Done);
+    let case = source.identity().path.as_ref().and_then(|path| Case::of(path, Some(source.identity())).ok().flatten());
+    if let Some(copy) = case.and_then(|case| case.record.copy) {
+        drive.copy.kept = copy::known(&copy).filter(|map| map.len() == source.identity().bytes);
+        drive.copy.dest = Some(copy);
+    }
     Ok(OpenedDrive { interrupted: plan::interrupted(&source), drive: Box::new(drive) })
+}
+
+/// What the yard is made of.
+#[derive(Debug, Clone)]
+pub(crate) enum Yard {
+    /// The drives in a folder, and the devices of this machine.
+    Folder(PathBuf),
+    /// These, as they were named.
+    Named(Vec<PathBuf>),
+}
+
+impl Yard {
+    /// Its drives, and those that were added by hand.
+    pub(super) fn berths(&self, added: &[PathBuf]) -> Vec<Berth> {
+        let (mut paths, devices) = match self {
+            Self::Folder(folder) => (yard::paths(folder).unwrap_or_default(), yard::device_berths()),
+            Self::Named(paths) => (paths.clone(), Vec::new()),
+        };
+        let more: Vec<PathBuf> = added.iter().filter(|path| !paths.contains(path)).cloned().collect();
+        paths.extend(more);
+        let mut berths = yard::berths(paths);
+        let known = |device: &Berth| berths.iter().any(|berth| berth.path == device.path);
+        let devices: Vec<Berth> = devices.into_iter().filter(|device| !known(device)).collect();
+        berths.extend(devices);
+        berths
+    }
 }

@@ -1,16 +1,20 @@
 //! The state of the screens.
 
+use std::path::PathBuf;
+
 use keel_core::case::Case;
 use keel_core::job::Job;
 use keel_core::yard::Berth;
 use ratatui::layout::Rect;
 
 use super::WRITING;
-use super::effect::{Effects, tell};
-use super::opening::Opening;
+use super::effect::{Effect, Effects, tell};
+use super::opening::{Opening, Yard};
+use super::round::Round;
 use crate::keys::Does;
-use crate::popup::Popup;
-use crate::stage::{Drive, StageId};
+use crate::popup::{Leaving, Popup};
+use crate::stage::yard::Board;
+use crate::stage::{Drive, StageId, Weight};
 use crate::theme::Theme;
 use crate::widget;
 
@@ -19,11 +23,21 @@ pub(crate) struct App {
     pub(crate) stage: StageId,
     pub(crate) berths: Vec<Berth>,
     pub(crate) berth: usize,
+    /// What the yard is made of, and what was added to it by hand.
+    pub(crate) yard: Yard,
+    pub(crate) added: Vec<PathBuf>,
+    /// How the yard is looked at.
+    pub(crate) board: Board,
+    /// The drive that is looked at.
     pub(crate) drive: Option<Drive>,
-    /// A drive that is being opened; true with it when it was stopped meanwhile.
-    pub(crate) opening: Option<Job<(), Opening>>,
-    /// What is told when it is open.
-    pub(crate) told_when_open: Option<&'static str>,
+    /// Drives whose work goes on while another one is looked at.
+    pub(crate) others: Vec<Drive>,
+    /// True while what an effect is about is one of the others.
+    pub(super) is_behind: bool,
+    /// A drive that is being opened, to be looked at.
+    pub(crate) opening: Option<Opening>,
+    /// Drives that are asked for their ladders, one after the other.
+    pub(crate) round: Round,
     /// The drives of the yard are being asked.
     pub(crate) yard_job: Option<Job<(), Vec<Berth>>>,
     /// The case of the drive that is meant.
@@ -35,18 +49,28 @@ pub(crate) struct App {
     pub(crate) sector_size: Option<u32>,
     /// The terminal's size at the last frame.
     pub(crate) area: Rect,
+    /// On a small terminal: the right side lies over the stage.
+    pub(crate) shows_why: bool,
+    /// Long work ended, or somebody is wanted: the terminal's bell.
+    pub(crate) rings: bool,
     pub(crate) quit: bool,
 }
 
 impl App {
     pub(crate) fn new(berths: Vec<Berth>, sector_size: Option<u32>) -> Self {
+        let paths = berths.iter().map(|berth| berth.path.clone()).collect();
         Self {
             stage: StageId::Yard,
             berths,
             berth: 0,
+            yard: Yard::Named(paths),
+            added: Vec::new(),
+            board: Board::default(),
             drive: None,
+            others: Vec::new(),
+            is_behind: false,
             opening: None,
-            told_when_open: None,
+            round: Round::default(),
             yard_job: None,
             case: None,
             popups: Vec::new(),
@@ -54,29 +78,95 @@ impl App {
             theme: Theme::of_environment(),
             sector_size,
             area: Rect::new(0, 0, 160, 45),
+            shows_why: false,
+            rings: false,
             quit: false,
         }
     }
 
     pub(crate) fn is_busy(&self) -> bool {
-        self.opening.is_some() || self.yard_job.is_some() || self.drive.as_ref().is_some_and(Drive::is_busy)
+        self.opening.is_some() || self.yard_job.is_some() || self.round.is_busy() || self.drives().any(Drive::is_busy)
     }
 
-    /// True while something is written to the drive in work.
+    /// Every drive in work, the one that is looked at first.
+    pub(crate) fn drives(&self) -> impl Iterator<Item = &Drive> {
+        self.drive.iter().chain(&self.others)
+    }
+
+    /// True while something is written to a drive.
     pub(crate) fn is_writing(&self) -> bool {
-        self.drive.as_ref().is_some_and(Drive::is_written)
+        self.drives().any(Drive::is_written)
     }
 
     /// Takes what the jobs told since the last frame.
     pub(crate) fn take_reports(&mut self) {
         self.take_opening();
         self.take_yard();
+        self.take_round();
+        self.take_of_drive();
+        for _ in 0..self.others.len() {
+            self.behind(0, Self::take_of_drive);
+            // Each comes once, and they keep their order.
+            self.others.rotate_left(1);
+        }
+    }
+
+    /// Takes what the jobs of the drive told.
+    fn take_of_drive(&mut self) {
+        let ran = self.long_work();
         self.take_report();
         for id in StageId::ALL {
-            let shown = (id == self.stage).then(|| widget::parts(self.area).map(|parts| parts.middle)).flatten();
-            let effects = self.drive.as_mut().map(|drive| id.stage().reports(drive, shown)).unwrap_or_default();
+            let shown = (id == self.stage && !self.is_behind).then(|| self.parts().map(|parts| parts.middle));
+            let effects = self.drive.as_mut().map(|drive| id.stage().reports(drive, shown.flatten())).unwrap_or_default();
             self.run(effects);
         }
+        // A bell where long work ended, and nobody stopped it by a key just now.
+        self.rings |= ran > self.long_work();
+    }
+
+    /// Jobs of the drive that take their time.
+    fn long_work(&self) -> usize {
+        let running = self.drive.as_ref().map(Drive::running).unwrap_or_default();
+        running.iter().filter(|running| running.weight > Weight::Short && running.what != "landmarks").count()
+    }
+
+    /// Does `work` on another drive than the one that is looked at.
+    pub(crate) fn behind(&mut self, index: usize, work: impl FnOnce(&mut Self)) {
+        let Some(slot) = self.others.get_mut(index) else { return };
+        let swapped = self.drive.is_some();
+        match &mut self.drive {
+            Some(front) => std::mem::swap(front, slot),
+            None => self.drive = Some(self.others.remove(index)),
+        }
+        let was_behind = std::mem::replace(&mut self.is_behind, true);
+        work(self);
+        self.is_behind = was_behind;
+        match (swapped, self.drive.as_mut(), self.others.get_mut(index)) {
+            (true, Some(front), Some(slot)) => std::mem::swap(front, slot),
+            _ => {
+                let back = self.drive.take();
+                let index = index.min(self.others.len());
+                back.into_iter().for_each(|drive| self.others.insert(index, drive));
+            }
+        }
+    }
+
+    /// Looks at a drive: the one before goes on with its work behind it, or is let go where it has none.
+    pub(crate) fn look_at(&mut self, drive: Drive) {
+        if let Some(former) = self.drive.replace(drive)
+            && former.is_in_work()
+        {
+            self.others.push(former);
+        }
+        self.stage = StageId::Ladder;
+        let notices = self.drive.as_mut().map(|drive| std::mem::take(&mut drive.notices)).unwrap_or_default();
+        self.popups.extend(notices);
+        self.look_up_case();
+    }
+
+    /// Where the parts of the frame stand in the terminal as it was drawn last.
+    pub(crate) fn parts(&self) -> Option<widget::Parts> {
+        widget::parts(self.area, self.stage.stage().is_wide())
     }
 
     /// Does what a key does.
@@ -101,18 +191,21 @@ impl App {
     /// Stops whatever runs and may be stopped.
     pub(crate) fn cancel(&mut self) -> Effects {
         if let Some(opening) = &self.opening {
-            opening.cancel().cancel();
+            opening.job.cancel().cancel();
         }
+        self.round.cancel();
         if let Some(drive) = &mut self.drive {
             drive.cancel();
         }
         Vec::new()
     }
 
-    /// Leaves, unless the drive is being written.
-    pub(crate) fn quit_or_warn(&mut self) {
+    /// Leaves; where work goes on it is asked first, and what writes is never left.
+    pub(crate) fn quit_or_ask(&mut self) {
         if self.is_writing() {
             self.run(tell(WRITING));
+        } else if self.drives().flat_map(Drive::running).any(|running| running.weight > Weight::Short) {
+            self.run(vec![Effect::Over(Box::new(Leaving))]);
         } else {
             self.quit = true;
         }

@@ -7,10 +7,10 @@ use keel_source::SharedSource;
 use proptest::prelude::*;
 use ratatui::layout::Rect;
 
-use super::Effect;
+use super::{App, Effect};
 use crate::keys::{StageKey, find};
 use crate::stage::{Drive, StageId, ladder, mend, plan, sweep};
-use crate::testing::{Bench, app, click_at, drawn, key, quay, sign, wait};
+use crate::testing::{Bench, app, click, click_at, drawn, key, quay, sign, wait};
 
 /// The keys of a stage but the one that leaves.
 fn bindings(stage: StageId) -> impl Iterator<Item = &'static StageKey> {
@@ -98,8 +98,10 @@ fn the_mouse_chooses_stages_rows_and_ground() {
     assert_eq!(app.drive.as_ref().unwrap().sweep.selected, 0);
     click_at(&mut app, 4, 1);
     assert_eq!(app.stage, StageId::Yard);
-    click_at(&mut app, 40, 9);
+    click(&mut app, " none ", 5);
     assert_eq!(app.berth, 1);
+    click(&mut app, " quay    ", 5);
+    assert_eq!(app.berth, 0);
 }
 
 #[test]
@@ -201,4 +203,148 @@ proptest! {
         app.cancel();
         wait(&mut app);
     }
+}
+
+/// Two simulated drives on one bench, the first of them looked at.
+fn two(more: &str) -> (Bench, Bench, App) {
+    let (one, other) = (Bench::new(), Bench::new());
+    let paths = [one.drive(more), other.drive("")];
+    let mut app = App::new(keel_core::yard::berths(paths.to_vec()), None);
+    app.theme = crate::theme::Theme::plain();
+    app.area = Rect::new(0, 0, 160, 45);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    (one, other, app)
+}
+
+#[test]
+fn work_goes_on_while_another_drive_is_looked_at_and_says_whose_it_is() {
+    let (one, _other, mut app) = two("");
+    sign(&mut app, '3');
+    sign(&mut app, 's');
+    key(&mut app, KeyCode::Enter);
+    // The destination is asked, the copy begins, and right away another drive is opened.
+    while app.drive.as_ref().is_some_and(|drive| drive.copy.job.is_none() && drive.copy.done.is_none()) {
+        app.take_reports();
+    }
+    sign(&mut app, '1');
+    key(&mut app, KeyCode::Down);
+    key(&mut app, KeyCode::Enter);
+    while app.opening.is_some() {
+        app.take_reports();
+    }
+    let looked_at = app.drive.as_ref().unwrap().source.identity().path.clone().unwrap();
+    assert!(!looked_at.starts_with(one.folder.path()), "the other drive is looked at");
+    wait(&mut app);
+    let copied = one.folder.path().join("copies/quay.drive.toml-copy.img");
+    assert!(copied.exists() || fs::read_dir(one.folder.path().join("copies")).unwrap().count() > 0, "the copy came to its end");
+    // Back again: the drive is as it was left, or was let go where nothing of it was open, and its copy is known.
+    sign(&mut app, '1');
+    key(&mut app, KeyCode::Home);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    sign(&mut app, '3');
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("Everything came over") || text.contains("An earlier run copied all of it"), "{text}");
+}
+
+#[test]
+fn what_a_drive_tells_behind_waits_until_it_is_looked_at() {
+    let (_one, _other, mut app) = two("");
+    let first = app.drive.take().unwrap();
+    app.others.push(first);
+    app.stage = StageId::Yard;
+    app.behind(0, |app| {
+        app.run(super::effect::tell("the copy is whole"));
+        app.run(vec![super::effect::show("The copy stopped", "the link dropped")]);
+    });
+    assert!(app.told.as_ref().unwrap().starts_with("quay") && app.popups.is_empty() && app.rings);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("! The copy stopped"), "its row says that somebody is wanted: {text}");
+    key(&mut app, KeyCode::Home);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("the link dropped"), "{}", drawn(&app, 160, 45));
+    assert!(app.others.is_empty());
+}
+
+#[test]
+fn all_drives_are_asked_and_each_row_keeps_what_was_seen() {
+    let (_one, _other, mut app) = two("unreadable = [{ first_lba = 0, sectors = 64 }]");
+    sign(&mut app, '1');
+    wait(&mut app);
+    sign(&mut app, 'A');
+    wait(&mut app);
+    assert!(app.others.is_empty(), "what has answered is let go");
+    let seen: Vec<bool> = app.berths.iter().map(|berth| berth.sight.is_some()).collect();
+    assert_eq!(seen, [true, true]);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("copy it first") && text.contains("3 Reads"), "{text}");
+    let folder = app.berths[0].path.parent().unwrap().file_name().unwrap().to_string_lossy().into_owned();
+    assert!(drawn(&app, 240, 60).contains(&format!("quay ({folder})")), "two of one name are told apart");
+    // Another run knows it without asking, and says how old it is.
+    let paths = app.berths.iter().map(|berth| berth.path.clone()).collect();
+    drop(app);
+    let mut again = App::new(keel_core::yard::berths(paths), None);
+    again.theme = crate::theme::Theme::plain();
+    let text = drawn(&again, 160, 45);
+    assert!(text.contains("copy it first  (just now)"), "{text}");
+}
+
+#[test]
+fn leaving_asks_where_work_goes_on_and_stays_when_it_is_left() {
+    let (_one, _other, mut app) = two("");
+    let front = app.drive.as_mut().unwrap();
+    // A job that runs until it is stopped.
+    front.ladder.survey_job = Some(keel_core::job::Job::start(|desk: &keel_core::job::Desk<_>| {
+        while !desk.cancel().is_cancelled() {
+            thread::sleep(std::time::Duration::from_millis(1));
+        }
+        let source: SharedSource = quay();
+        let options = keel_core::reads::ReadsOptions::sampled();
+        (keel_core::reads::survey(&source, options, &keel_core::job::Desk::new(desk.cancel().clone()).0), Some("stopped".into()))
+    }));
+    sign(&mut app, 'q');
+    assert!(!app.quit && drawn(&app, 160, 45).contains("reading the surface"), "{}", drawn(&app, 160, 45));
+    key(&mut app, KeyCode::Esc);
+    assert!(!app.quit && app.popups.is_empty());
+    // The list of jobs leads to it and stops it.
+    sign(&mut app, 'J');
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("Ladder  reading the surface") && text.contains("stops it"), "{text}");
+    sign(&mut app, ' ');
+    assert!(app.told.as_ref().unwrap().contains("only a copy"));
+    sign(&mut app, 'x');
+    wait(&mut app);
+    app.popups.clear();
+    sign(&mut app, 'q');
+    assert!(app.quit, "nothing runs any more");
+}
+
+#[test]
+fn the_board_is_searched_sorted_and_never_runs_a_key_of_what_is_typed() {
+    let mut app = app(false);
+    sign(&mut app, '/');
+    "quit q".chars().for_each(|own| sign(&mut app, own));
+    assert!(!app.quit && app.board.typing);
+    assert!(drawn(&app, 160, 45).contains("No drive has all of these words"));
+    key(&mut app, KeyCode::Esc);
+    assert!(app.board.filter.text().is_empty() && !app.board.typing);
+    sign(&mut app, '/');
+    app.take_event(&Event::Paste("non".into()));
+    key(&mut app, KeyCode::Enter);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("with: non   1 of 2") && text.contains("does not open") && !text.contains(" quay "), "{text}");
+    assert_eq!(app.berth, 1, "what is shown is selected");
+    sign(&mut app, '/');
+    key(&mut app, KeyCode::Esc);
+    for column in ["drive", "size", "link", "client", "rungs", "next"] {
+        sign(&mut app, 'o');
+        assert!(app.told.as_ref().unwrap().ends_with(column));
+        assert!(drawn(&app, 240, 60).contains(&format!("{column}▾")));
+    }
+    sign(&mut app, 'r');
+    assert!(drawn(&app, 160, 45).contains("next▴"));
+    click(&mut app, "drive ", 2);
+    assert!(drawn(&app, 160, 45).contains("drive▾"));
 }

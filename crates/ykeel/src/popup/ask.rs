@@ -8,7 +8,7 @@ use crate::line_edit::LineEdit;
 use crate::widget::wrap;
 
 /// What a line that was typed leads to.
-type Answered = Box<dyn Fn(&App, &str) -> Effects>;
+type Answered = Box<dyn Fn(&App, &str) -> Effects + Send>;
 
 /// A question: what it is about, the line typed so far, and what the line leads to.
 pub(crate) struct Ask {
@@ -16,9 +16,14 @@ pub(crate) struct Ask {
     text: String,
     line: LineEdit,
     answered: Answered,
+    /// What is asked for is a path: tab completes it.
+    is_path: bool,
 }
 
-const KEYS: &[PopupKey<Ask>] = &[key("enter", |ask, app| Answer::Close((ask.answered)(app, ask.line.text())), "answers")];
+const KEYS: &[PopupKey<Ask>] = &[
+    key("tab", |ask, _| ask.complete(), ""),
+    key("enter", |ask, app| Answer::Close((ask.answered)(app, ask.line.text())), "answers"),
+];
 
 impl Ask {
     /// A question; `line` stands there already.
@@ -26,9 +31,28 @@ impl Ask {
         title: &'static str,
         text: impl Into<String>,
         line: impl Into<String>,
-        answered: impl Fn(&App, &str) -> Effects + 'static,
+        answered: impl Fn(&App, &str) -> Effects + Send + 'static,
     ) -> Self {
-        Self { title, text: text.into(), line: LineEdit::new(line), answered: Box::new(answered) }
+        Self { title, text: text.into(), line: LineEdit::new(line), answered: Box::new(answered), is_path: false }
+    }
+
+    /// A question for a path.
+    pub(crate) fn path(
+        title: &'static str,
+        text: impl Into<String>,
+        line: impl Into<String>,
+        answered: impl Fn(&App, &str) -> Effects + Send + 'static,
+    ) -> Self {
+        Self { is_path: true, ..Self::new(title, text, line, answered) }
+    }
+
+    /// Completes the path as far as all that it may become agree.
+    fn complete(&mut self) -> Answer {
+        if self.is_path {
+            let longer = completed(self.line.text());
+            self.line = LineEdit::new(longer);
+        }
+        Answer::Stay(Vec::new())
     }
 }
 
@@ -64,5 +88,47 @@ impl Popup for Ask {
 
     fn paste(&mut self, text: &str) {
         self.line.insert(text);
+    }
+}
+
+/// The path that all entries beginning like `text` share; a folder ends with its separator.
+fn completed(text: &str) -> String {
+    let (folder, begun) =
+        text.rsplit_once('/').map_or((".", text), |(folder, begun)| (if folder.is_empty() { "/" } else { folder }, begun));
+    let Ok(entries) = std::fs::read_dir(folder) else { return text.to_string() };
+    let name = |entry: std::fs::DirEntry| {
+        let mut name = entry.file_name().into_string().ok()?;
+        name.push_str(if entry.path().is_dir() { "/" } else { "" });
+        (name.starts_with(begun) && (!name.starts_with('.') || begun.starts_with('.'))).then_some(name)
+    };
+    let mut names = entries.flatten().filter_map(name);
+    let Some(mut shared) = names.next() else { return text.to_string() };
+    for name in names {
+        let same =
+            shared.chars().zip(name.chars()).take_while(|(one, other)| one == other).map(|(sign, _)| sign.len_utf8()).sum();
+        shared.truncate(same);
+    }
+    format!("{}{shared}", &text[..text.len() - begun.len()])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_completed_as_far_as_they_agree() {
+        let folder = tempfile::tempdir().unwrap();
+        for name in ["purser-stick.img", "purser-box.img", "quay.img", ".hidden"] {
+            std::fs::write(folder.path().join(name), "").unwrap();
+        }
+        std::fs::create_dir(folder.path().join("copies")).unwrap();
+        let within = |text: &str| completed(&format!("{}/{text}", folder.path().display()));
+        let ends = |text: &str| within(text).strip_prefix(&format!("{}/", folder.path().display())).unwrap().to_string();
+        assert_eq!(ends("p"), "purser-");
+        assert_eq!(ends("purser-s"), "purser-stick.img");
+        assert_eq!(ends("c"), "copies/");
+        assert_eq!(ends("none"), "none");
+        assert_eq!(ends("."), ".hidden");
+        assert_eq!(completed("/no/such/folder/x"), "/no/such/folder/x");
     }
 }

@@ -4,12 +4,16 @@
 mod ask;
 mod commands;
 pub(crate) mod frame;
+mod jobs;
+mod leaving;
 mod text;
 
 use crossterm::event::KeyEvent;
 
 pub(crate) use ask::Ask;
 pub(crate) use commands::Commands;
+pub(crate) use jobs::Jobs;
+pub(crate) use leaving::Leaving;
 pub(crate) use text::Text;
 
 use crate::app::{App, Effects};
@@ -52,7 +56,7 @@ pub(crate) const fn key<P>(keys: &'static str, does: fn(&mut P, &App) -> Answer,
 }
 
 /// Something over the stage.
-pub(crate) trait Popup {
+pub(crate) trait Popup: Send {
     fn title(&self, app: &App) -> String;
 
     /// What it shows, in lines of at most `width` columns.

@@ -3,7 +3,7 @@
 use super::{Drive, StageId};
 use crate::app::{App, Effect, Effects};
 use crate::keys::{StageKey, bench, drive};
-use crate::popup::{Ask, Commands, Text};
+use crate::popup::{Ask, Commands, Jobs, Text};
 
 /// Lines of a page.
 const PAGE: isize = 20;
@@ -29,6 +29,12 @@ pub(super) const EVERYWHERE: &[StageKey] = &[
     drive("-", |drive| zoom(drive, -1), ("", "Zoom the keel out")),
     bench("tab", |app| beside(app, 1), ("", "Go to the next stage")),
     bench("backtab", |app| beside(app, StageId::ALL.len() - 1), ("", "Go to the stage before")),
+    bench(
+        "J",
+        |_| vec![Effect::Over(Box::new(Jobs::default()))],
+        ("", "List the jobs of all drives: stop them, let them rest, go to them"),
+    ),
+    bench(".", show_why, ("", "On a small terminal: show the right side over the stage, or put it away")),
     bench("?", help, ("help", "Say what this stage shows and which keys work here")),
     bench(":", |_| vec![Effect::Over(Box::new(Commands::default()))], ("commands", "Search all commands")),
     bench("q ctrl-c", |_| vec![Effect::Quit], ("", "Leave Yellow Keel (quit)")),
@@ -50,6 +56,11 @@ fn zoom(drive: &mut Drive, by: i32) -> Effects {
 fn beside(app: &mut App, steps: usize) -> Effects {
     let here = StageId::ALL.iter().position(|stage| *stage == app.stage).unwrap_or(0);
     vec![Effect::GoTo(StageId::ALL[(here + steps) % StageId::ALL.len()])]
+}
+
+fn show_why(app: &mut App) -> Effects {
+    app.shows_why = !app.shows_why;
+    Vec::new()
 }
 
 fn help(app: &mut App) -> Effects {

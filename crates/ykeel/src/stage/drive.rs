@@ -1,8 +1,12 @@
 //! What is asked of the drive in work as a whole.
 
+use std::path::Path;
+
+use keel_core::advice::{Known, advise};
 use keel_core::job::Job;
-use keel_core::ladder::{self, Ladder};
+use keel_core::ladder::{self, Ground, Ladder};
 use keel_core::sweep::{Find, Seen};
+use keel_core::yard::{Sight, Work};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::{Drive, Running, StageId, Weight, runs, stop};
@@ -13,10 +17,27 @@ const LEAST_WINDOW: u64 = 1 << 20;
 impl Drive {
     /// What runs, each job in words: what weighs most first.
     pub(crate) fn running(&self) -> Vec<Running> {
-        let report = runs(self.report_job.is_some(), Weight::Long, "writing the report  x stops");
-        let mut running: Vec<Running> = StageId::ALL.iter().flat_map(|id| id.stage().running(self)).chain(report).collect();
-        running.sort_by_key(|running| std::cmp::Reverse(running.weight));
+        self.running_in_stages().into_iter().map(|(_, running)| running).collect()
+    }
+
+    /// What runs, with the stage that shows it.
+    pub(crate) fn running_in_stages(&self) -> Vec<(StageId, Running)> {
+        let report = runs(self.report_job.is_some(), Weight::Long, "writing the report");
+        let of = |id: StageId| id.stage().running(self).into_iter().map(move |running| (id, running));
+        let report = report.map(|running| (StageId::Ladder, running));
+        let mut running: Vec<(StageId, Running)> = StageId::ALL.into_iter().flat_map(of).chain(report).collect();
+        running.sort_by_key(|(_, running)| std::cmp::Reverse(running.weight));
         running
+    }
+
+    /// True while something is in work that would be lost with it: a job, staged edits, choices, marks.
+    pub(crate) fn is_in_work(&self) -> bool {
+        let chosen = &self.sweep.choices;
+        self.is_busy()
+            || !self.plan.edits.is_empty()
+            || !self.files.marked.is_empty()
+            || !self.notices.is_empty()
+            || !(chosen.hold.is_empty() && chosen.drop.is_empty() && chosen.types.is_empty())
     }
 
     /// True while anything runs.
@@ -33,6 +54,34 @@ impl Drive {
     pub(crate) fn cancel(&mut self) {
         stop(self.report_job.as_ref());
         StageId::ALL.iter().for_each(|id| id.stage().cancel(self));
+    }
+
+    /// True for the drive at this path.
+    pub(crate) fn is_at(&self, path: &Path) -> bool {
+        self.source.identity().path.as_deref() == Some(path)
+    }
+
+    /// What is known of it when the next step is asked for; none before its ladder was examined.
+    pub(crate) fn known(&self) -> Option<Known<'_>> {
+        Some(Known {
+            ladder: self.ladder.now.as_ref()?,
+            planned: self.plan.after.as_ref(),
+            finds: &self.sweep.finds,
+            swept: self.sweep.swept,
+            edits: self.plan.edits.len(),
+            applied: self.plan.applied,
+            is_copy: !self.source.missing().is_empty(),
+            copied: self.copy.is_there(),
+            counts_bad: self.ladder.ground.as_ref().is_some_and(Ground::counts_bad),
+            probe_open: self.fathom.interrupted,
+        })
+    }
+
+    /// What the yard says of it from now on.
+    pub(crate) fn sight(&self) -> Option<Sight> {
+        let known = self.known()?;
+        let work = Work { swept: self.sweep.swept, applied: self.plan.applied };
+        Some(Sight::of(known.ladder, advise(&known).says(), work))
     }
 
     /// Its name without the ending of an image.

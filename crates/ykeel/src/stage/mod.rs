@@ -16,12 +16,14 @@ use std::path::PathBuf;
 
 use keel_core::advice::Advice;
 use keel_core::job::{Cancel, Job};
-use keel_source::{ByteRange, SharedSource};
+use keel_source::{ByteRange, SharedSource, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
 use crate::app::{App, Effect, Effects};
 use crate::keys::{StageKey, bench};
+use crate::line_edit::LineEdit;
+use crate::popup::Popup;
 use crate::widget::why::Why;
 
 /// A stage: everything that the screens want of it. What is asked with the state as `&mut` changes it and says what is to be set off;
@@ -56,6 +58,21 @@ pub(crate) trait Stage: Sync {
 
     /// A click into the middle, `at` counted from its first column and row.
     fn click(&self, _app: &mut App, _area: Rect, _at: Position) -> Effects {
+        Vec::new()
+    }
+
+    /// True where the keel has nothing to say: the stage takes its place.
+    fn is_wide(&self) -> bool {
+        false
+    }
+
+    /// The line that keys go to, while something is searched in it.
+    fn typing<'a>(&self, _app: &'a mut App) -> Option<&'a mut LineEdit> {
+        None
+    }
+
+    /// The searching ends: what was typed is kept, or let go.
+    fn typed(&self, _app: &mut App, _keep: bool) -> Effects {
         Vec::new()
     }
 
@@ -109,12 +126,83 @@ pub(crate) enum Weight {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Running {
     pub(crate) weight: Weight,
-    pub(crate) says: String,
+    /// What it does, in a few words.
+    pub(crate) what: String,
+    /// How far it is, of how much; none where nobody knows.
+    pub(crate) share: Option<(u64, u64)>,
+    /// Bytes a second, the last ones.
+    pub(crate) rate: Option<u64>,
+    /// Seconds left, where that can be told.
+    pub(crate) left: Option<u64>,
+    pub(crate) errors: u64,
+    /// True while it rests.
+    pub(crate) rests: bool,
+    /// False for what is never stopped half-way.
+    pub(crate) stops: bool,
 }
 
 /// A job that runs, where it runs.
-pub(crate) fn runs(is_running: bool, weight: Weight, says: impl Into<String>) -> Option<Running> {
-    is_running.then(|| Running { weight, says: says.into() })
+pub(crate) fn runs(is_running: bool, weight: Weight, what: impl Into<String>) -> Option<Running> {
+    is_running.then(|| Running {
+        weight,
+        what: what.into(),
+        share: None,
+        rate: None,
+        left: None,
+        errors: 0,
+        rests: false,
+        stops: true,
+    })
+}
+
+impl Running {
+    /// How far it is, and how many bytes a second come.
+    pub(crate) fn at(mut self, done: u64, total: u64, rate: u64) -> Self {
+        self.share = Some((done, total));
+        self.rate = Some(rate).filter(|rate| *rate > 0);
+        self.left = total.saturating_sub(done).checked_div(rate);
+        self
+    }
+
+    /// What a write is: it is never stopped half-way.
+    pub(crate) fn whole(mut self) -> Self {
+        self.stops = false;
+        self
+    }
+
+    /// How far it is, in percent.
+    pub(crate) fn percent(&self) -> Option<u64> {
+        let (done, total) = self.share?;
+        u64::try_from(u128::from(done) * 100 / u128::from(total.max(1))).ok()
+    }
+
+    /// On one line: what, how far, how fast, how long still, and how it is stopped.
+    pub(crate) fn line(&self) -> String {
+        let mut line = self.what.clone();
+        let mut add = |text: String| line.push_str(&format!("  {text}"));
+        self.percent().into_iter().for_each(|percent| add(format!("{percent} %")));
+        self.rate.into_iter().for_each(|rate| add(format!("{}/s", size_decimal(rate))));
+        self.left.into_iter().for_each(|left| add(time_left(left)));
+        if self.errors > 0 {
+            add(format!("{} errors", self.errors));
+        }
+        if self.rests {
+            add("rests: space goes on".into());
+        }
+        if self.stops {
+            add("x stops".into());
+        }
+        line
+    }
+}
+
+/// A time that is left, in words.
+pub(crate) fn time_left(seconds: u64) -> String {
+    match seconds {
+        0..100 => format!("{seconds} s left"),
+        100..6000 => format!("{} min left", seconds / 60),
+        _ => format!("{} h left", seconds / 3600),
+    }
 }
 
 /// Stops a job where one runs.
@@ -150,6 +238,8 @@ macro_rules! stages {
             pub(crate) claimed: SharedSource,
             /// How often the keel was zoomed in: each time halves what it shows.
             pub(crate) zoom: u32,
+            /// What its jobs told while another drive was looked at: read when it is looked at again.
+            pub(crate) notices: Vec<Box<dyn Popup>>,
             /// The report that is written.
             pub(crate) report_job: Option<Job<(), Option<Result<PathBuf, String>>>>,
             $($(pub(crate) $field: $state,)?)*
@@ -161,6 +251,7 @@ macro_rules! stages {
                 Self {
                     claimed: SharedSource::clone(&source),
                     zoom: 0,
+                    notices: Vec::new(),
                     report_job: None,
                     $($($field: <$state>::of(&source),)?)*
                     source,

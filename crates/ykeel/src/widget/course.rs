@@ -1,31 +1,39 @@
 //! Title and course: whose drive this is, and the stages as a route.
 
-use keel_core::advice::{Advice, Known, advise};
-use keel_core::ladder::{Ground, Ladder};
+use keel_core::advice::{Advice, advise};
 use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::{Parts, columns, put};
 use crate::app::App;
-use crate::stage::{Drive, StageId, Standing};
+use crate::stage::{StageId, Standing};
 
 /// Columns of one stage on the course: its word and the way to the next.
 fn step(width: u16) -> u16 {
-    if width >= 130 { 12 } else { 11 }
+    match width {
+        130.. => 12,
+        100.. => 11,
+        _ => 10,
+    }
+}
+
+/// Columns before the first stage.
+fn margin(width: u16) -> u16 {
+    if width >= 100 { 1 } else { 0 }
 }
 
 /// The step to recommend, and why: what runs, else what the core advises, with the keys that lead there.
 pub(crate) fn recommended(app: &App) -> (StageId, String) {
     let Some(drive) = &app.drive else { return (StageId::Yard, "choose a drive and open it: enter".into()) };
-    let Some(ladder) = &drive.ladder.now else { return (StageId::Ladder, "the drive is being asked".into()) };
+    let Some(known) = drive.known() else { return (StageId::Ladder, "the drive is being asked".into()) };
     if drive.copy.job.is_some() {
         return (StageId::Copy, "the copy is running".into());
     }
     if drive.fathom.is_busy() {
         return (StageId::Fathom, "the capacity is being measured".into());
     }
-    let advice = advise(&known(app, drive, ladder));
+    let advice = advise(&known);
     let (stage, keys) = StageId::carrying_out(advice);
     // What follows from a sweep is said when it is over.
     let waits = matches!(stage, StageId::Sweep | StageId::Files) || advice == Advice::ReadPlan;
@@ -35,23 +43,6 @@ pub(crate) fn recommended(app: &App) -> (StageId, String) {
     let number = StageId::ALL.iter().position(|id| *id == stage).map_or(0, |at| at + 1);
     let keys = if keys.is_empty() { String::new() } else { format!(": {number}, then {keys}") };
     (stage, format!("{}{keys}", advice.says()))
-}
-
-/// What the core is told of the drive.
-fn known<'a>(app: &'a App, drive: &'a Drive, ladder: &'a Ladder) -> Known<'a> {
-    Known {
-        ladder,
-        planned: drive.plan.after.as_ref(),
-        finds: &drive.sweep.finds,
-        swept: drive.sweep.swept,
-        edits: drive.plan.edits.len(),
-        applied: drive.plan.applied,
-        is_copy: !drive.source.missing().is_empty(),
-        copied: drive.copy.done.as_ref().is_some_and(|done| done.stopped.is_none())
-            || app.case.as_ref().is_some_and(|case| case.record.copy.is_some()),
-        counts_bad: drive.ladder.ground.as_ref().is_some_and(Ground::counts_bad),
-        probe_open: drive.fathom.interrupted,
-    }
 }
 
 /// Draws title and course.
@@ -75,6 +66,7 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
     let (words, style) = match &app.drive {
         Some(drive) if drive.plan.writing.is_some() => ("APPLYING".to_string(), theme.bad()),
         Some(drive) if drive.fathom.is_busy() => ("MEASURING, WRITES".to_string(), theme.bad()),
+        Some(drive) if drive.plan.applied && drive.plan.edits.is_empty() => ("WRITTEN, UNDO AT HAND".to_string(), theme.staged()),
         Some(drive) if !drive.plan.edits.is_empty() => (format!("READ ONLY  {} STAGED", drive.plan.edits.len()), theme.staged()),
         _ => ("READ ONLY".to_string(), theme.good()),
     };
@@ -96,7 +88,9 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
 fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let (next, advice) = recommended(app);
-    let mut x = 1;
+    let mut x = margin(area.width);
+    // On a narrow terminal the mark follows its word at once.
+    let gap = u16::from(area.width >= 100);
     for (index, stage) in StageId::ALL.iter().enumerate() {
         let here = *stage == app.stage;
         let style = match (here, *stage == next) {
@@ -111,9 +105,9 @@ fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
             Standing::Doubt => "◐",
             Standing::Open => "○",
         };
-        let after = u16::try_from(columns(&word)).unwrap_or(0) + 1;
+        let after = u16::try_from(columns(&word)).unwrap_or(0) + gap;
         put(buf, area, x + after, 0, mark, theme.text());
-        if index + 1 < StageId::ALL.len() {
+        if index + 1 < StageId::ALL.len() && gap > 0 {
             let way = "─".repeat(usize::from(step(area.width).saturating_sub(after + 3)));
             put(buf, area, x + after + 2, 0, &way, theme.line());
         }
@@ -129,6 +123,6 @@ fn draw_course(app: &App, area: Rect, buf: &mut Buffer) {
 
 /// The stage at a column of the course.
 pub(crate) fn stage_at(area: Rect, column: u16) -> Option<StageId> {
-    let index = column.checked_sub(area.x + 1)? / step(area.width);
+    let index = column.checked_sub(area.x + margin(area.width))? / step(area.width);
     StageId::ALL.get(usize::from(index)).copied()
 }

@@ -3,29 +3,30 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::{columns, put};
+use super::{columns, course, cut, put};
 use crate::app::App;
-use crate::stage::Drive;
+use crate::stage::{Drive, Running};
+
+/// The key that explains all others.
+const HELP: &str = "? help";
+/// A narrower terminal says the next step here.
+const SAYS_NEXT: u16 = 130;
 
 /// What runs at all: what weighs most, and how much else.
 fn at_work(app: &App) -> Option<String> {
     if app.opening.is_some() {
         return Some("opening the drive  x stops".into());
     }
-    let running = app.drive.as_ref().map(Drive::running).unwrap_or_default();
+    // What runs on the drive that is looked at comes first.
+    let running: Vec<Running> = app.drives().flat_map(Drive::running).collect();
     match running.as_slice() {
+        [] if app.round.is_busy() => {
+            let (done, total) = app.round.share();
+            Some(format!("asking all drives  {done} of {total}  x stops"))
+        }
         [] => app.yard_job.is_some().then(|| "asking the drives".into()),
-        [one] => Some(one.says.clone()),
-        [first, rest @ ..] => Some(format!("{}  (and {} more)", first.says, rest.len())),
-    }
-}
-
-/// A time that is left, in words.
-pub(crate) fn time_left(seconds: u64) -> String {
-    match seconds {
-        0..100 => format!("{seconds} s left"),
-        100..6000 => format!("{} min left", seconds / 60),
-        _ => format!("{} h left", seconds / 3600),
+        [one] => Some(one.line()),
+        [first, rest @ ..] => Some(format!("{}  (J: {} more)", first.line(), rest.len())),
     }
 }
 
@@ -36,21 +37,24 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     let (left, style) = match (&running, &app.told) {
         (_, Some(told)) => (told.clone(), theme.strong()),
         (Some(running), None) => (running.clone(), theme.strong()),
+        // Where the course has no room for it.
+        (None, None) if area.width < SAYS_NEXT => (format!("next: {}", course::recommended(app).1), theme.accent()),
         (None, None) => ("idle".to_string(), theme.dim()),
     };
+    // The key that explains all others has its place at any width.
+    let width = usize::from(area.width);
+    let left = cut(&left, width.saturating_sub(columns(HELP) + 4));
     put(buf, area, 1, 0, &left, style);
-    let room = usize::from(area.width).saturating_sub(columns(&left) + 6);
+    let room = width.saturating_sub(columns(&left) + columns(HELP) + 8);
     let mut keys = String::new();
-    for binding in app.stage.bindings().filter(|binding| !binding.short.is_empty()) {
-        let piece = format!("{} {}", binding.keys, binding.short);
-        if columns(&keys) + columns(&piece) + 3 > room {
+    for binding in app.stage.bindings().filter(|binding| !binding.short.is_empty() && binding.keys != "?") {
+        let piece = format!("{} {}   ", binding.keys, binding.short);
+        if columns(&keys) + columns(&piece) > room {
             break;
-        }
-        if !keys.is_empty() {
-            keys.push_str("   ");
         }
         keys.push_str(&piece);
     }
+    keys.push_str(HELP);
     let x = usize::from(area.width).saturating_sub(columns(&keys) + 1);
     put(buf, area, u16::try_from(x).unwrap_or(0), 0, &keys, theme.dim());
 }

@@ -86,42 +86,63 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
         put(buf, area, 1, 0, "no drive is open", theme.dim());
         return;
     };
-    for (index, name) in ["now", "found", "plan"].iter().enumerate() {
-        put(buf, area, lane_x(index), 0, name, theme.strong());
+    let lanes = Lanes::of(area);
+    for (index, name) in lanes.names.into_iter().enumerate() {
+        put(buf, area, lanes.x(index), 0, name, theme.strong());
     }
     for row in TOP..area.height {
-        if (row - TOP).is_multiple_of(5) {
+        if lanes.has_scale && (row - TOP).is_multiple_of(5) {
             put(buf, area, 0, row, &format!("{:>7}", size_decimal(rows.byte(row).0)), theme.dim());
         }
         for lane in 0..3 {
-            put(buf, area, lane_x(lane), row, "┆", theme.line());
+            put(buf, area, lanes.x(lane), row, "┆", theme.line());
         }
     }
     let selected = selection(app);
-    let lanes = [
+    let blocks = [
         table_blocks(drive, &drive.plan.table),
         find_blocks(drive),
         drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default(),
     ];
-    for (index, blocks) in lanes.iter().enumerate() {
+    for (index, blocks) in blocks.iter().enumerate() {
         for block in blocks {
             let style =
                 if selected.is_some_and(|range| range.start == block.range.start) { theme.accent() } else { theme.text() };
-            draw_block(buf, area, index, &rows, block, style);
+            draw_block(buf, area, (&lanes, index), &rows, block, style);
         }
     }
     draw_marks(app, drive, area, &rows, selected, buf);
 }
 
-fn lane_x(lane: usize) -> u16 {
-    SCALE + 1 + u16::try_from(lane).unwrap_or(0) * LANE
+/// Where the lanes stand: beside a scale, or close together on a strip.
+struct Lanes {
+    has_scale: bool,
+    names: [&'static str; 3],
+}
+
+impl Lanes {
+    fn of(area: Rect) -> Self {
+        let has_scale = area.width > SCALE + 3 * LANE;
+        Self { has_scale, names: if has_scale { ["now", "found", "plan"] } else { ["no", "fo", "pl"] } }
+    }
+
+    /// The column of the marks.
+    fn marks(&self) -> u16 {
+        if self.has_scale { SCALE - 1 } else { 0 }
+    }
+
+    fn x(&self, lane: usize) -> u16 {
+        let lane = u16::try_from(lane).unwrap_or(0);
+        if self.has_scale { SCALE + 1 + lane * LANE } else { 2 + lane * 3 }
+    }
 }
 
 fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Option<ByteRange>, buf: &mut Buffer) {
     let theme = app.theme;
+    let marks = Lanes::of(area).marks();
     if let Some((first, end)) = selected.and_then(|range| rows.of(range)) {
         for row in first..end {
-            put(buf, area, SCALE - 1, row, "▎", theme.accent());
+            put(buf, area, marks, row, "▎", theme.accent());
         }
     }
     let sampled = drive.ladder.now.as_ref().and_then(|ladder| ladder.rung(keel_core::ladder::RungName::Reads));
@@ -133,7 +154,7 @@ fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Optio
     let missing = drive.source.missing().iter().copied().take(4096);
     for range in drive.sweep.bad.iter().copied().chain(bad).chain(missing) {
         if let Some((row, _)) = rows.of(range) {
-            put(buf, area, SCALE - 1, row, "×", theme.bad());
+            put(buf, area, marks, row, "×", theme.bad());
         }
     }
     let copied = drive.copy.progress.as_ref().filter(|_| drive.copy.job.is_some()).map(|progress| progress.at);
@@ -141,21 +162,27 @@ fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Optio
     let read = drive.ladder.surveying.as_ref().map(|progress| progress.at);
     for head in copied.into_iter().chain(measured).chain(read) {
         if let Some((row, _)) = rows.of(ByteRange::sized(head, 1)) {
-            put(buf, area, SCALE - 1, row, "▶", theme.strong());
+            put(buf, area, marks, row, "▶", theme.strong());
         }
     }
     if let (Some(_), Some(progress)) = (&drive.sweep.job, &drive.sweep.progress)
         && progress.total > 0
         && let Some((row, _)) = rows.of(ByteRange::sized(progress.head, 1))
     {
-        put(buf, area, SCALE - 1, row, "▶", theme.strong());
+        put(buf, area, marks, row, "▶", theme.strong());
     }
 }
 
-fn draw_block(buf: &mut Buffer, area: Rect, lane: usize, rows: &Rows, block: &Block, style: Style) {
+fn draw_block(buf: &mut Buffer, area: Rect, (lanes, lane): (&Lanes, usize), rows: &Rows, block: &Block, style: Style) {
     let Some((first, end)) = rows.of(block.range) else { return };
-    let x = lane_x(lane);
+    let x = lanes.x(lane);
     let texture = block.kind.map_or("  ", |kind| kind.facts().texture);
+    if !lanes.has_scale {
+        put(buf, area, x, first, block.letters, style);
+        let fill = if texture.trim().is_empty() { "║ " } else { texture };
+        (first + 1..end).for_each(|row| put(buf, area, x, row, fill, style));
+        return;
+    }
     match end - first {
         0 | 1 => put(buf, area, x, first, &format!("╺{}╸", block.letters), style),
         2 => {

@@ -10,10 +10,13 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-/// Least width of a terminal.
-const LEAST_WIDTH: u16 = 100;
-/// Least height of a terminal.
-const LEAST_HEIGHT: u16 = 30;
+/// The least terminal with the keel at its full width and the right side beside the stage.
+const FULL: (u16, u16) = (100, 30);
+/// The least terminal at all.
+pub(crate) const LEAST: (u16, u16) = (80, 24);
+/// Columns of the keel, and of the strip that it folds to.
+const KEEL: u16 = 28;
+const STRIP: u16 = 11;
 
 /// Where the parts of a frame stand.
 #[derive(Debug, Clone, Copy)]
@@ -24,29 +27,59 @@ pub(crate) struct Parts {
     pub(crate) middle: Rect,
     pub(crate) why: Rect,
     pub(crate) foot: Rect,
+    /// True on a small terminal: the keel is a strip, and the right side a key away.
+    pub(crate) is_small: bool,
 }
 
-/// The parts of a terminal of this size; none when it is too small.
-pub(crate) fn parts(area: Rect) -> Option<Parts> {
-    if area.width < LEAST_WIDTH || area.height < LEAST_HEIGHT {
+/// The parts of a terminal of this size; none when it is too small. A stage that is `wide` has the keel's place too.
+pub(crate) fn parts(area: Rect, wide: bool) -> Option<Parts> {
+    if area.width < LEAST.0 || area.height < LEAST.1 {
         return None;
     }
-    let keel = 28;
-    let why = (area.width * 27 / 100).clamp(28, 48);
+    let is_small = area.width < FULL.0 || area.height < FULL.1;
+    let keel = match (wide, is_small) {
+        (true, _) => 0,
+        (false, true) => STRIP,
+        (false, false) => KEEL,
+    };
+    let why = if is_small { 0 } else { (area.width * 27 / 100).clamp(28, 60) };
     let body = Rect::new(area.x, area.y + 2, area.width, area.height - 3);
     let line = |y| Rect::new(area.x, y, area.width, 1);
+    let left = if keel > 0 { keel + 1 } else { 0 };
+    let right = if why > 0 { why + 1 } else { 0 };
+    let middle = Rect { x: body.x + left, width: body.width - left - right, ..body };
     Some(Parts {
         title: line(area.y),
         course: line(area.y + 1),
         keel: Rect { width: keel, ..body },
-        middle: Rect { x: body.x + keel + 1, width: body.width - keel - why - 2, ..body },
-        why: Rect { x: body.right() - why, width: why, ..body },
+        middle,
+        why: if is_small { middle } else { Rect { x: body.right() - why, width: why, ..body } },
         foot: line(area.bottom() - 1),
+        is_small,
     })
 }
 
-/// Writes `text` at column `x` and row `y` of `area`, cut at its edge. Control characters never pass: what comes from
-/// a drive is made printable here once more.
+/// `text` in at most `width` columns; one that is longer ends with a mark.
+pub(crate) fn cut(text: &str, width: usize) -> String {
+    if columns(text) <= width {
+        return text.to_string();
+    }
+    let mut kept = String::new();
+    for sign in text.chars() {
+        let longer = columns(&kept) + columns(sign.encode_utf8(&mut [0; 4]));
+        if longer + 1 > width {
+            break;
+        }
+        kept.push(sign);
+    }
+    if width > 0 {
+        kept.push('…');
+    }
+    kept
+}
+
+/// Writes `text` at column `x` and row `y` of `area`, cut with a mark at its edge; lines that divide are cut without. Control characters
+/// never pass: what comes from a drive is made printable here once more.
 pub(crate) fn put(buf: &mut Buffer, area: Rect, x: u16, y: u16, text: &str, style: Style) {
     let (left, top) = (area.x.saturating_add(x), area.y.saturating_add(y));
     let area = area.intersection(buf.area);
@@ -54,7 +87,10 @@ pub(crate) fn put(buf: &mut Buffer, area: Rect, x: u16, y: u16, text: &str, styl
         return;
     }
     let room = usize::from(area.right() - left);
-    buf.set_stringn(left, top, keel_source::printable(text), room, style);
+    let text = keel_source::printable(text);
+    let says = text.chars().any(char::is_alphanumeric);
+    let text = if says { cut(&text, room) } else { text };
+    buf.set_stringn(left, top, text, room, style);
 }
 
 /// Fills the rest of a row with `style`.
@@ -125,6 +161,21 @@ mod tests {
     }
 
     #[test]
+    fn what_is_cut_says_so_and_wide_signs_count_twice() {
+        for (text, width, shown) in [
+            ("quay", 4, "quay"),
+            ("quayside", 5, "quay…"),
+            ("東京湾", 5, "東京…"),
+            ("東京湾", 4, "東…"),
+            ("ab", 1, "…"),
+            ("ab", 0, ""),
+        ] {
+            assert_eq!(cut(text, width), shown);
+            assert!(columns(&cut(text, width)) <= width);
+        }
+    }
+
+    #[test]
     fn a_list_keeps_its_selection_in_sight() {
         for (selected, count, height) in [(0, 5, 10), (999_999, 1_000_000, 30), (17, 40, 10), (0, 0, 5)] {
             let first = first_shown(selected, count, height);
@@ -134,10 +185,21 @@ mod tests {
 
     #[test]
     fn small_terminals_have_no_parts_and_larger_ones_no_overlap() {
-        assert!(parts(Rect::new(0, 0, 99, 30)).is_none() && parts(Rect::new(0, 0, 0, 0)).is_none());
-        for (width, height) in [(100, 30), (160, 45), (300, 100)] {
-            let parts = parts(Rect::new(0, 0, width, height)).unwrap();
-            assert!(parts.keel.right() < parts.middle.x && parts.middle.right() < parts.why.x && parts.why.right() == width);
+        for (width, height) in [(0, 0), (79, 24), (80, 23), (200, 10)] {
+            assert!(parts(Rect::new(0, 0, width, height), false).is_none());
+        }
+        for (width, height) in [(100, 30), (120, 35), (160, 47), (200, 60), (300, 100)] {
+            let all = parts(Rect::new(0, 0, width, height), false).unwrap();
+            assert!(
+                all.keel.right() < all.middle.x && all.middle.right() < all.why.x && all.why.right() == width && !all.is_small
+            );
+            let board = parts(Rect::new(0, 0, width, height), true).unwrap();
+            assert!(board.keel.width == 0 && board.middle.x == 0 && board.middle.right() < board.why.x);
+        }
+        for (width, height) in [(80, 24), (99, 50), (160, 29)] {
+            let small = parts(Rect::new(0, 0, width, height), false).unwrap();
+            assert!(small.is_small && small.keel.right() < small.middle.x && small.middle.right() == width);
+            assert_eq!(small.why, small.middle, "the right side lies over the stage when it is asked for");
         }
     }
 }

@@ -4,11 +4,10 @@ mod state;
 mod view;
 
 use keel_core::advice::Advice;
-use keel_source::size_decimal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-pub(crate) use state::State;
+pub(crate) use state::{State, pause};
 
 use super::{Drive, Running, Stage, Standing, Weight, runs, stop};
 use crate::app::App;
@@ -54,11 +53,14 @@ impl Stage for Copy {
     }
 
     fn standing(&self, drive: &Drive) -> Standing {
-        match (&drive.copy.done, drive.source.missing().is_empty()) {
-            (_, false) => Standing::Doubt,
-            (Some(done), _) if done.copied_bytes == done.bytes => Standing::Done,
-            (Some(_), _) => Standing::Doubt,
-            (None, _) => Standing::Open,
+        let copy = &drive.copy;
+        let kept = copy.kept.as_ref().map(|map| map.missing().is_empty());
+        match (&copy.done, kept, drive.source.missing().is_empty()) {
+            (_, _, false) => Standing::Doubt,
+            (Some(done), ..) if done.copied_bytes == done.bytes => Standing::Done,
+            (None, Some(true), _) => Standing::Done,
+            (Some(_), ..) | (None, Some(false), _) => Standing::Doubt,
+            (None, None, _) => Standing::Open,
         }
     }
 
@@ -68,18 +70,23 @@ impl Stage for Copy {
 
     fn running(&self, drive: &Drive) -> Vec<Running> {
         let copy = &drive.copy;
-        let copying = copy.progress.as_ref().map_or_else(
-            || "copy begins  x stops".to_string(),
-            |progress| {
-                let percent = progress.copied.saturating_mul(100) / progress.total.max(1);
-                format!("copy {percent} %  {}/s  {} errors  x stops", size_decimal(progress.rate), progress.errors)
-            },
-        );
-        let comparing = copy.verifying.map_or(0, |progress| progress.done.saturating_mul(100) / progress.total.max(1));
+        let copying = runs(copy.job.is_some(), Weight::Long, "copy").map(|running| {
+            let running = Running { rests: copy.control.is_paused(), ..running };
+            match &copy.progress {
+                Some(progress) => {
+                    Running { errors: progress.errors, ..running.at(progress.copied, progress.total, progress.rate) }
+                }
+                None => running,
+            }
+        });
+        let comparing = runs(copy.verify_job.is_some(), Weight::Long, "comparing the copy");
         let all = [
-            runs(copy.job.is_some(), Weight::Long, copying),
-            runs(copy.verify_job.is_some(), Weight::Long, format!("comparing the copy {comparing} %  x stops")),
-            runs(copy.place_job.is_some(), Weight::Short, "asking the destination  x stops"),
+            copying,
+            comparing.map(|running| match copy.verifying {
+                Some(progress) => running.at(progress.done, progress.total, 0),
+                None => running,
+            }),
+            runs(copy.place_job.is_some(), Weight::Short, "asking the destination"),
         ];
         all.into_iter().flatten().collect()
     }

@@ -8,7 +8,7 @@ use keel_core::CoreError;
 use keel_core::copy::{self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress};
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
-use keel_source::{OpenOptions, SharedSource};
+use keel_source::{CopyMap, OpenOptions, SharedSource};
 
 use crate::app::App;
 use crate::app::effect::{Effect, Effects, job, show, tell};
@@ -43,6 +43,8 @@ pub(crate) struct State {
     pub(crate) progress: Option<CopyProgress>,
     pub(crate) verifying: Option<VerifyProgress>,
     pub(crate) done: Option<Copied>,
+    /// A copy that an earlier run took, by its log.
+    pub(crate) kept: Option<CopyMap>,
     pub(crate) verified: Option<CopyVerified>,
     /// Bytes per second, the last ones.
     pub(crate) rates: VecDeque<u64>,
@@ -51,6 +53,12 @@ pub(crate) struct State {
 impl State {
     pub(in crate::stage) fn of(_source: &SharedSource) -> Self {
         Self::default()
+    }
+
+    /// True when a copy was taken, as far as the drive let it.
+    pub(crate) fn is_there(&self) -> bool {
+        let done = self.done.as_ref().is_some_and(|done| done.stopped.is_none());
+        done || self.kept.as_ref().is_some_and(|map| map.bytes(keel_source::CopyState::Untried) == 0)
     }
 
     pub(crate) fn is_busy(&self) -> bool {
@@ -68,7 +76,7 @@ impl State {
             confirmation: code.map(Confirmation::Code),
             ..CopyOptions::default()
         };
-        (self.done, self.verified) = (None, None);
+        (self.done, self.verified, self.kept) = (None, None, None);
         self.rates.clear();
         self.dest = Some(dest.clone());
         let source = SharedSource::clone(source);
@@ -128,7 +136,8 @@ pub(super) fn verify(drive: &mut Drive) -> Effects {
     })]
 }
 
-pub(super) fn pause(drive: &mut Drive) -> Effects {
+/// Lets the copy rest, or go on.
+pub(crate) fn pause(drive: &mut Drive) -> Effects {
     if drive.copy.job.is_none() {
         return tell(NOT_RUNNING);
     }

@@ -81,7 +81,7 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, (left, area):
     let way = match (drive.copy.job.is_some(), resting, progress.total.saturating_sub(progress.copied).checked_div(progress.rate))
     {
         (_, true, _) => "resting: space goes on".to_string(),
-        (true, _, Some(seconds)) if progress.pass == Pass::Sound => crate::widget::foot::time_left(seconds),
+        (true, _, Some(seconds)) if progress.pass == Pass::Sound => crate::stage::time_left(seconds),
         (true, _, _) => "as long as the drive takes".to_string(),
         _ => "not running".to_string(),
     };
@@ -161,6 +161,24 @@ fn draw_map(app: &App, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
 }
 
 fn draw_before(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
+    if let Some(map) = &drive.copy.kept {
+        let missing: u64 = map.missing().iter().map(|range| range.len()).sum();
+        let have = map.len().saturating_sub(missing);
+        let percent = have.saturating_mul(100) / map.len().max(1);
+        let says = match missing {
+            0 => "An earlier run copied all of it: w works on the copy, v compares it with its hashes.".to_string(),
+            bytes => format!(
+                "An earlier run copied {} of {} ({percent} %); {} did not come over. s goes on with it, w works on it as it is.",
+                size_decimal(have),
+                size_decimal(map.len()),
+                size_decimal(bytes)
+            ),
+        };
+        for (row, line) in wrap(&says, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
+            put(buf, area, 1, MAP_TOP + u16::try_from(row).unwrap_or(0), line, app.theme.strong());
+        }
+        return;
+    }
     let about = match drive.source.missing().is_empty() {
         true => {
             "s begins a copy of this drive: an image that knows what it lacks. Sound parts come first; the drive is asked for the rest only then. The same key goes on with a copy that was stopped."

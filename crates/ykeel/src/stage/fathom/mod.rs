@@ -65,16 +65,14 @@ impl Stage for Fathom {
 
     fn running(&self, drive: &Drive) -> Vec<Running> {
         let fathom = &drive.fathom;
-        let measuring = fathom.progress.as_ref().map_or_else(
-            || "the measurement begins  x stops".to_string(),
-            |progress| {
-                let percent = progress.done.saturating_mul(100) / progress.total.max(1);
-                format!("{} {percent} %  x stops", progress.phase.word())
-            },
-        );
         let weight = if fathom.writes() { Weight::Writes } else { Weight::Long };
-        let back = runs(fathom.restore_job.is_some(), Weight::Writes, "WRITING  putting back");
-        back.into_iter().chain(runs(fathom.job.is_some(), weight, measuring)).collect()
+        let what = fathom.progress.as_ref().map_or("measuring", |progress| progress.phase.word());
+        let measuring = runs(fathom.job.is_some(), weight, what).map(|running| match &fathom.progress {
+            Some(progress) => running.at(progress.done, progress.total, progress.rate),
+            None => running,
+        });
+        let back = runs(fathom.restore_job.is_some(), Weight::Writes, "putting back").map(Running::whole);
+        back.into_iter().chain(measuring).collect()
     }
 
     /// What a measurement touched is put back before it ends. A restoration is never stopped.

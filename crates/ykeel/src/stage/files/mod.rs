@@ -95,11 +95,11 @@ impl Stage for Files {
     fn running(&self, drive: &Drive) -> Vec<Running> {
         let files = &drive.files;
         let out = files.extract_progress.as_ref().map_or_else(
-            || "taking out  x stops".to_string(),
-            |progress| format!("taking out  {} files  {}  x stops", progress.files, size_decimal(progress.bytes)),
+            || "taking out".to_string(),
+            |progress| format!("taking out  {} files  {}", progress.files, size_decimal(progress.bytes)),
         );
         let taking = runs(files.extract_job.is_some(), Weight::Long, out);
-        taking.into_iter().chain(runs(files.is_reading(), Weight::Short, "reading  x stops")).collect()
+        taking.into_iter().chain(runs(files.is_reading(), Weight::Short, "reading")).collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

@@ -117,7 +117,7 @@ fn what_is_marked_is_taken_out_and_the_summary_says_what_came() {
     let out = bench.folder.path().join("out");
     (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
     line(&mut app, out.to_str().unwrap());
-    assert!(app.drive.as_ref().unwrap().running().iter().any(|running| running.says.contains("taking out")));
+    assert!(app.drive.as_ref().unwrap().running().iter().any(|running| running.what.contains("taking out")));
     wait(&mut app);
     let text = drawn(&app, 160, 45);
     assert!(text.contains("2 files whole") || text.contains("3 files whole"), "{text}");

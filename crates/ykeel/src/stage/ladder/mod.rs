@@ -93,16 +93,13 @@ impl Stage for Ladder {
 
     fn running(&self, drive: &Drive) -> Vec<Running> {
         let ladder = &drive.ladder;
-        let reading = ladder.surveying.as_ref().map_or_else(
-            || "reading the surface  x stops".to_string(),
-            |progress| {
-                let percent = progress.done.saturating_mul(100) / progress.total.max(1);
-                format!("reading {percent} %  {} failed  x stops", progress.errors)
-            },
-        );
         let examining = ladder.job.is_some() || ladder.ground_job.is_some();
-        let survey = runs(ladder.survey_job.is_some(), Weight::Long, reading);
-        survey.into_iter().chain(runs(examining, Weight::Short, "examining the rungs  x stops")).collect()
+        let survey =
+            runs(ladder.survey_job.is_some(), Weight::Long, "reading the surface").map(|running| match &ladder.surveying {
+                Some(progress) => Running { errors: progress.errors, ..running.at(progress.done, progress.total, 0) },
+                None => running,
+            });
+        survey.into_iter().chain(runs(examining, Weight::Short, "examining the rungs")).collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

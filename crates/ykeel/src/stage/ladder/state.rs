@@ -31,6 +31,8 @@ pub(crate) struct State {
     pub(crate) survey: Option<Survey>,
     pub(crate) survey_job: Option<Job<ReadsProgress, Surveyed>>,
     pub(crate) surveying: Option<ReadsProgress>,
+    /// An earlier run swept it to the end: what that saw is taken up again.
+    pub(crate) was_swept: bool,
     /// Selected rung, 1 to 9.
     pub(crate) rung: u32,
     /// Selected volume.
@@ -48,6 +50,7 @@ impl State {
             survey: reads::known(source),
             survey_job: None,
             surveying: None,
+            was_swept: false,
             rung: 5,
             volume: 0,
         }
@@ -88,7 +91,11 @@ pub(super) fn read_surface(drive: &mut Drive) -> Effects {
 /// Takes what the jobs told.
 pub(super) fn reports(drive: &mut Drive) -> Effects {
     let mut effects = take_ground(drive);
+    let before = drive.ladder.now.clone();
     effects.extend(take_ladder(drive));
+    if drive.ladder.now != before {
+        effects.push(Effect::Seen);
+    }
     effects.extend(take_survey(drive));
     effects
 }
@@ -126,7 +133,7 @@ fn take_ground(drive: &mut Drive) -> Effects {
             Message::Progress(rung) => state.live.push(rung),
             Message::Done(ground) => {
                 (state.ground, state.ground_job) = (Some(ground), None);
-                effects.extend(sweep::begin(Reach::Landmarks));
+                effects.extend(sweep::begin(if state.was_swept { Reach::Doubt } else { Reach::Landmarks }));
             }
             Message::Died(text) => {
                 state.ground_job = None;

@@ -120,8 +120,8 @@ impl Stage for Mend {
     }
 
     fn running(&self, drive: &Drive) -> Vec<Running> {
-        let looks = runs(drive.mend.is_looking(), Weight::Short, "reading the structures  x stops");
-        looks.into_iter().chain(runs(drive.mend.is_asking(), Weight::Short, "checking the volumes  x stops")).collect()
+        let looks = runs(drive.mend.is_looking(), Weight::Short, "reading the structures");
+        looks.into_iter().chain(runs(drive.mend.is_asking(), Weight::Short, "checking the volumes")).collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

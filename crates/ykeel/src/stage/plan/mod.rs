@@ -113,17 +113,16 @@ impl Stage for Plan {
 
     fn running(&self, drive: &Drive) -> Vec<Running> {
         let plan = &drive.plan;
-        let writing = plan.writing.as_ref().map(|writing| match writing {
-            Writing::Apply(_) => Running { weight: Weight::Writes, says: format!("APPLYING  step {}", plan.written) },
-            Writing::Recover(_) => Running { weight: Weight::Writes, says: format!("putting back  step {}", plan.written) },
-            Writing::Save(_) => {
-                Running { weight: Weight::Writes, says: format!("saving the copy  {}", size_decimal(plan.written)) }
-            }
+        let what = plan.writing.as_ref().map(|writing| match writing {
+            Writing::Apply(_) => format!("APPLYING  step {}", plan.written),
+            Writing::Recover(_) => format!("putting back  step {}", plan.written),
+            Writing::Save(_) => format!("saving the copy  {}", size_decimal(plan.written)),
         });
+        let writing = what.and_then(|what| runs(true, Weight::Writes, what)).map(Running::whole);
         let rest = [
-            runs(plan.proof_job.is_some(), Weight::Long, "proving what was written  x stops"),
-            runs(plan.staging.is_some(), Weight::Short, "settling layout and plan  x stops"),
-            runs(plan.after_job.is_some(), Weight::Short, "examining the plan  x stops"),
+            runs(plan.proof_job.is_some(), Weight::Long, "proving what was written"),
+            runs(plan.staging.is_some(), Weight::Short, "settling the layout"),
+            runs(plan.after_job.is_some(), Weight::Short, "examining the plan"),
         ];
         writing.into_iter().chain(rest.into_iter().flatten()).collect()
     }

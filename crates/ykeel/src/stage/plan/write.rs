@@ -34,7 +34,7 @@ fn ask(
     title: &'static str,
     text: String,
     line: impl Into<String>,
-    answered: impl Fn(&Drive, &str) -> Effects + 'static,
+    answered: impl Fn(&Drive, &str) -> Effects + Send + 'static,
 ) -> Effects {
     let ask =
         Ask::new(title, text, line, move |app, line| app.drive.as_ref().map(|drive| answered(drive, line)).unwrap_or_default());
@@ -57,7 +57,7 @@ pub(super) fn ask_apply(drive: &mut Drive) -> Effects {
     } else if drive.plan.staging.is_some() {
         tell("the plan is being staged anew: a moment")
     } else if let Some(running) = drive.running().first().filter(|running| running.weight > crate::stage::Weight::Short) {
-        tell(format!("wait for what runs: {}", running.says))
+        tell(format!("wait for what runs, or stop it: {}", running.line()))
     } else if plan.copy_first && drive.plan.override_words.is_none() {
         let text = "It should be copied first; w saves a repaired copy without touching it. To write all the same, type: I write without a copy";
         ask("This drive fails reads", text.into(), "", |drive, line| {

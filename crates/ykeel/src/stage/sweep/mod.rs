@@ -7,7 +7,7 @@ mod view;
 
 use keel_core::advice::{Advice, Swept};
 use keel_core::sweep::{Find, Reach};
-use keel_source::{ByteRange, size_decimal};
+use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -17,8 +17,8 @@ use super::{Drive, Running, Stage, StageId, Standing, Weight, files, plan, runs,
 use crate::app::App;
 use crate::app::effect::{Effect, Effects};
 use crate::keys::{StageKey, bench, drive};
+use crate::widget::keel;
 use crate::widget::why::Why;
-use crate::widget::{foot, keel};
 
 /// The stage.
 pub(crate) struct Sweep;
@@ -111,17 +111,12 @@ impl Stage for Sweep {
     fn running(&self, drive: &Drive) -> Vec<Running> {
         let state = &drive.sweep;
         let surface = state.progress.as_ref().filter(|progress| progress.total > 0);
-        let says = surface.map_or_else(
-            || "landmarks  x stops".to_string(),
-            |progress| {
-                let percent = progress.done.saturating_mul(100) / progress.total.max(1);
-                let left = progress.total.saturating_sub(progress.done).checked_div(progress.rate);
-                let left = left.map_or_else(String::new, |seconds| format!("  {}", foot::time_left(seconds)));
-                format!("surface {percent} %  {}/s{left}  x stops", size_decimal(progress.rate))
-            },
-        );
-        let sweeps = runs(state.job.is_some(), Weight::Long, says);
-        sweeps.into_iter().chain(runs(state.looks_job.is_some(), Weight::Short, "reading two roots  x stops")).collect()
+        let sweeps = match surface {
+            None => runs(state.job.is_some(), Weight::Long, "landmarks"),
+            Some(progress) => runs(state.job.is_some(), Weight::Long, "surface")
+                .map(|running| running.at(progress.done, progress.total, progress.rate)),
+        };
+        sweeps.into_iter().chain(runs(state.looks_job.is_some(), Weight::Short, "reading two roots")).collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

@@ -10,7 +10,7 @@ use keel_core::sweep::{self, Find, Reach, RootLook, Sweep, SweepOptions, SweepPr
 use keel_format::table::Scheme;
 use keel_source::{ByteRange, SharedSource};
 
-use crate::app::effect::{Effects, job, show, tell};
+use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::{Drive, ladder, mend, plan};
 
 /// The state of the Sweep.
@@ -199,7 +199,7 @@ fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
     // Other numbers may stand for the finds now.
     drive.mend.subject = None;
     effects.extend(plan::stage_anew());
-    effects.extend([ladder::examine_drive(), plan::examine(), mend::ask_checks()]);
+    effects.extend([ladder::examine_drive(), plan::examine(), mend::ask_checks(), Effect::Seen]);
     effects
 }
 

@@ -1,5 +1,6 @@
 //! Yard: the drives on the bench, and what their owners told.
 
+mod board;
 mod intake;
 mod lists;
 mod view;
@@ -12,10 +13,14 @@ use ratatui::layout::{Position, Rect};
 
 use super::{Drive, Stage, Standing};
 use crate::app::App;
-use crate::app::effect::{Effect, Effects};
+use crate::app::effect::{Effect, Effects, tell};
 use crate::keys::{StageKey, bench};
+use crate::line_edit::LineEdit;
 use crate::popup::Ask;
 use crate::widget::why::Why;
+
+pub(crate) use board::Board;
+use board::Column;
 
 /// The stage.
 pub(crate) struct Yard;
@@ -23,13 +28,60 @@ pub(crate) struct Yard;
 const KEYS: &[StageKey] = &[
     bench("enter", open, ("open", "Open the drive that is selected")),
     bench(
+        "A",
+        |_| vec![Effect::LookAtAll],
+        ("ask all", "Ask every drive for its ladder, while you work on another (look at all)"),
+    ),
+    bench("/", type_filter, ("find", "Show the drives that have these words: name, client, what is broken, what is next")),
+    bench("o", sort_next, ("", "Sort the board by the next column")),
+    bench("r", reverse, ("", "Turn the order of the board around")),
+    bench("O", ask_path, ("", "Open any path: an image, a device, a folder as the yard")),
+    bench("L", |_| vec![Effect::AskYard], ("", "Look which drives are there now")),
+    bench(
         "i",
         |_| vec![Effect::Over(Box::new(lists::Symptoms::default()))],
         ("symptoms", "Say what the client sees: choose from the symptoms"),
     ),
     bench("c", ask_checks, ("checks", "Note the checks made outside the computer, and see which one comes next")),
     bench("t", ask_text, ("text", "Keep a text of the client: an error message as pasted is led to the rungs it comes from")),
+    bench("n", ask_client, ("", "Say whose drive it is")),
+    bench("d", close, ("done", "Close the case of the drive, or open it again")),
 ];
+
+fn type_filter(app: &mut App) -> Effects {
+    app.board.typing = true;
+    Vec::new()
+}
+
+fn sort_next(app: &mut App) -> Effects {
+    let at = Column::ALL.iter().position(|column| *column == app.board.sort).unwrap_or(0);
+    app.board.sort = Column::ALL[(at + 1) % Column::ALL.len()];
+    tell(format!("sorted by {}", app.board.sort.word()))
+}
+
+fn reverse(app: &mut App) -> Effects {
+    app.board.reversed = !app.board.reversed;
+    Vec::new()
+}
+
+fn ask_path(_app: &mut App) -> Effects {
+    let text = "An image, a simulated drive, a device, or a folder to be the yard. tab completes.";
+    vec![Effect::Over(Box::new(Ask::path("Open", text, "", |_, line| vec![Effect::OpenAny(line.trim().into())])))]
+}
+
+fn ask_client(app: &mut App) -> Effects {
+    let client = app.case.as_ref().map(|case| case.record.client.clone()).unwrap_or_default();
+    vec![Effect::Over(Box::new(Ask::new("Client", "Whose drive is it?", client, |_, line| {
+        let client = line.trim().to_string();
+        vec![Effect::Case(Box::new(move |case| case.set_client(&client).map(|()| None)))]
+    })))]
+}
+
+fn close(app: &mut App) -> Effects {
+    let is_open = app.case.as_ref().is_none_or(|case| case.record.closed.is_none());
+    let told = if is_open { "the case is closed; d opens it again" } else { "the case is open again" };
+    vec![Effect::Case(Box::new(move |case| case.close(is_open).map(|()| Some(told.into())))), Effect::AskYard]
+}
 
 fn open(app: &mut App) -> Effects {
     app.berths.get(app.berth).map(|berth| Effect::Open(berth.path.clone(), None)).into_iter().collect()
@@ -75,11 +127,35 @@ impl Stage for Yard {
     }
 
     fn step(&self, app: &mut App, by: isize) -> Effects {
-        app.berth = app.berth.saturating_add_signed(by).min(app.berths.len().saturating_sub(1));
+        let order = board::order(app);
+        let at = order.iter().position(|index| *index == app.berth).unwrap_or(0);
+        let to = at.saturating_add_signed(by).min(order.len().saturating_sub(1));
+        app.berth = order.get(to).copied().unwrap_or(app.berth);
         vec![Effect::LookUpCase]
     }
 
+    fn is_wide(&self) -> bool {
+        true
+    }
+
+    fn typing<'a>(&self, app: &'a mut App) -> Option<&'a mut LineEdit> {
+        Some(&mut app.board).filter(|board| board.typing).map(|board| &mut board.filter)
+    }
+
+    fn typed(&self, app: &mut App, keep: bool) -> Effects {
+        app.board.typing = false;
+        if !keep {
+            app.board.filter = LineEdit::default();
+        }
+        self.step(app, 0)
+    }
+
     fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {
+        if let Some(column) = view::head_at(area, at) {
+            app.board.reversed = app.board.sort == column && !app.board.reversed;
+            app.board.sort = column;
+            return Vec::new();
+        }
         match view::row_at(app, area, at) {
             Some(row) => {
                 app.berth = row;
