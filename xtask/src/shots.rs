@@ -76,22 +76,15 @@ pub(crate) fn take() -> anyhow::Result<()> {
 /// The walk through the demo, with a picture of each stage.
 fn walk(session: &Session) -> anyhow::Result<()> {
     let open = |name: &str| {
-        session.keys(&["1", "Home"]);
-        // The yard lists its drives by name.
-        let mut order: Vec<String> = fs::read_dir(root().join("demo"))
-            .into_iter()
-            .flatten()
-            .flatten()
-            .filter_map(|entry| Some(entry.file_name().to_string_lossy().strip_suffix(".note.txt")?.to_string()))
-            .collect();
-        order.sort();
-        let row = order.iter().position(|drive| *drive == name).unwrap_or(0);
-        for _ in 0..row {
-            session.keys(&["Down"]);
-        }
+        session.keys(&["1", "/"]);
+        session.line(name);
+        session.keys(&["Enter"]);
     };
     open("mess-room");
     intake(session);
+    session.keys(&["/", "Escape", "A"]);
+    session
+        .wait_until("every drive was asked", |screen| !screen.contains("being asked") && !screen.contains("asking all drives"));
     picture("1-yard")?;
     session.keys(&["Enter"]);
     session.wait_for("copy it first");

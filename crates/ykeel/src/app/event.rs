@@ -44,7 +44,7 @@ impl App {
                 KeyCode::Down => self.stage.stage().step(self, 1),
                 _ => {
                     line.press(key);
-                    self.stage.stage().step(self, 0)
+                    self.stage.stage().searched(self)
                 }
             };
             self.run(effects);
@@ -61,7 +61,11 @@ impl App {
             return;
         }
         match self.stage.stage().typing(self) {
-            Some(line) => line.insert(text),
+            Some(line) => {
+                line.insert(text);
+                let effects = self.stage.stage().searched(self);
+                self.run(effects);
+            }
             None => self.told = Some("what was pasted is not taken for keys: open a question for it first".into()),
         }
     }

@@ -7,7 +7,7 @@ use crossterm::event::KeyEvent;
 use super::{Answer, Content, Popup, PopupKey, Tone, key, moved, pressed, words};
 use crate::app::{App, Effect};
 use crate::stage::{Drive, Running, StageId};
-use crate::widget::columns;
+use crate::widget::{columns, cut};
 
 /// The list, with a row selected.
 #[derive(Debug, Default)]
@@ -69,7 +69,7 @@ impl Popup for Jobs {
         let all = rows(app);
         let names = all.iter().map(|row| columns(&row.name)).max().unwrap_or(0).min(width / 3);
         let line = |row: &Row| {
-            let name: String = row.name.chars().take(names).collect();
+            let name = cut(&row.name, names);
             (format!("{name:<names$}  {:<7} {}", row.stage.stage().word(), row.running.line()), Tone::Plain)
         };
         let head = if all.is_empty() { vec!["Nothing runs.".into()] } else { Vec::new() };

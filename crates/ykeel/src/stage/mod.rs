@@ -71,6 +71,11 @@ pub(crate) trait Stage: Sync {
         None
     }
 
+    /// The line changed.
+    fn searched(&self, _app: &mut App) -> Effects {
+        Vec::new()
+    }
+
     /// The searching ends: what was typed is kept, or let go.
     fn typed(&self, _app: &mut App, _keep: bool) -> Effects {
         Vec::new()

@@ -60,7 +60,10 @@ pub(crate) fn draw(app: &App, parts: &Parts, buf: &mut Buffer) {
             let facts = format!("{serial}{}  {sectors}  {}{coverage}", size_decimal(identity.bytes), identity.link.word());
             (identity.name.clone(), facts)
         }
-        None => (format!("{} drives on the bench", app.berths.len()), String::new()),
+        None => {
+            let count = app.berths.iter().filter(|berth| berth.device.is_none()).count();
+            (format!("{count} {} on the bench", if count == 1 { "drive" } else { "drives" }), String::new())
+        }
     };
     put(buf, title, 14, 0, &name, theme.text());
     let (words, style) = match &app.drive {

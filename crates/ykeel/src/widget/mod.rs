@@ -11,7 +11,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 
 /// The least terminal with the keel at its full width and the right side beside the stage.
-const FULL: (u16, u16) = (100, 30);
+const FULL: (u16, u16) = (120, 30);
 /// The least terminal at all.
 pub(crate) const LEAST: (u16, u16) = (80, 24);
 /// Columns of the keel, and of the strip that it folds to.
@@ -90,6 +90,8 @@ pub(crate) fn put(buf: &mut Buffer, area: Rect, x: u16, y: u16, text: &str, styl
     let text = keel_source::printable(text);
     let says = text.chars().any(char::is_alphanumeric);
     let text = if says { cut(&text, room) } else { text };
+    #[cfg(test)]
+    written::note(left, top, &text);
     buf.set_stringn(left, top, text, room, style);
 }
 
@@ -149,6 +151,31 @@ pub(crate) fn first_shown(selected: usize, count: usize, height: usize) -> usize
     selected.saturating_sub(height / 2).min(count.saturating_sub(height))
 }
 
+/// What was written where, for the test that nothing is written over something else.
+#[cfg(test)]
+pub(crate) mod written {
+    use std::cell::RefCell;
+
+    thread_local! {
+        static ALL: RefCell<Option<Vec<(u16, u16, String)>>> = const { RefCell::new(None) };
+    }
+
+    pub(super) fn note(x: u16, y: u16, text: &str) {
+        ALL.with_borrow_mut(|all| {
+            if let Some(all) = all {
+                all.push((x, y, text.to_string()));
+            }
+        });
+    }
+
+    /// Everything that `draw` writes: column, row and text.
+    pub(crate) fn by(draw: impl FnOnce()) -> Vec<(u16, u16, String)> {
+        ALL.with_borrow_mut(|all| *all = Some(Vec::new()));
+        draw();
+        ALL.with_borrow_mut(Option::take).unwrap_or_default()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -188,7 +215,7 @@ mod tests {
         for (width, height) in [(0, 0), (79, 24), (80, 23), (200, 10)] {
             assert!(parts(Rect::new(0, 0, width, height), false).is_none());
         }
-        for (width, height) in [(100, 30), (120, 35), (160, 47), (200, 60), (300, 100)] {
+        for (width, height) in [(120, 30), (120, 35), (160, 47), (200, 60), (300, 100)] {
             let all = parts(Rect::new(0, 0, width, height), false).unwrap();
             assert!(
                 all.keel.right() < all.middle.x && all.middle.right() < all.why.x && all.why.right() == width && !all.is_small
@@ -196,7 +223,7 @@ mod tests {
             let board = parts(Rect::new(0, 0, width, height), true).unwrap();
             assert!(board.keel.width == 0 && board.middle.x == 0 && board.middle.right() < board.why.x);
         }
-        for (width, height) in [(80, 24), (99, 50), (160, 29)] {
+        for (width, height) in [(80, 24), (100, 30), (119, 50), (160, 29)] {
             let small = parts(Rect::new(0, 0, width, height), false).unwrap();
             assert!(small.is_small && small.keel.right() < small.middle.x && small.middle.right() == width);
             assert_eq!(small.why, small.middle, "the right side lies over the stage when it is asked for");

@@ -48,6 +48,13 @@ impl Session {
         thread::sleep(Duration::from_millis(120));
     }
 
+    /// Pastes a file as a terminal does: between the marks that say so.
+    pub fn paste(&self, file: &Path) {
+        self.tmux(&["load-buffer", &file.to_string_lossy()]);
+        self.tmux(&["paste-buffer", "-p"]);
+        thread::sleep(Duration::from_millis(120));
+    }
+
     /// Waits until the screen shows `text`, and answers with the screen.
     pub fn wait_for(&self, text: &str) -> String {
         self.wait_until(&format!("{text:?}"), |screen| screen.contains(text))

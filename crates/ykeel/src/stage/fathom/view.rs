@@ -63,8 +63,14 @@ fn draw_plot(app: &App, claimed: u64, points: &[PlotPoint], verdict: Option<&Fat
         let at = claimed / 4 * step;
         put(buf, area, 0, TOP + row(at), &format!("{:>9}", size_decimal(at)), theme.dim());
         let text = size_decimal(at);
-        let back = if step == 4 { u16::try_from(text.len()).unwrap_or(0) } else { 0 };
-        put(buf, area, SCALE + column(at).saturating_sub(back), TOP + plot.height + 1, &text, theme.dim());
+        let wide = |text: &str| u16::try_from(text.len()).unwrap_or(0);
+        let end = size_decimal(claimed);
+        let last = column(claimed).saturating_sub(wide(&end));
+        let x = if step == 4 { last } else { column(at) };
+        // The end is always said; another one only where it does not run into it.
+        if step == 4 || x + wide(&text) < last {
+            put(buf, area, SCALE + x, TOP + plot.height + 1, &text, theme.dim());
+        }
     }
     for y in 0..plot.height {
         put(buf, plot, 0, y, "│", theme.line());

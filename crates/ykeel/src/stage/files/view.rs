@@ -13,7 +13,7 @@ use super::preview::{Preview, ViewAs};
 use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::why::Why;
-use crate::widget::{bar, columns, first_shown, hex, put, wrap};
+use crate::widget::{bar, columns, cut, first_shown, hex, put, wrap};
 
 /// Row of the first entry.
 const TOP: u16 = 2;
@@ -51,10 +51,12 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let find = files.find.as_ref();
     let name = find.map_or("-", |find| find.name());
     let folder = files.folder();
-    put(buf, area, 1, 0, &format!("{name} /{folder}"), theme.strong());
     let marked = if files.marked.is_empty() { String::new() } else { format!("  {} marked", files.marked.len()) };
     let count = format!("{} entries{marked}{}", files.entries.len(), if files.show_deleted { "  with deleted" } else { "" });
-    put(buf, area, area.width.saturating_sub(u16::try_from(columns(&count)).unwrap_or(0) + 1), 0, &count, theme.dim());
+    let counted = columns(&count) + 1;
+    let title = cut(&format!("{name} /{folder}"), usize::from(area.width).saturating_sub(counted + 3));
+    put(buf, area, 1, 0, &title, theme.strong());
+    put(buf, area, area.width.saturating_sub(u16::try_from(counted).unwrap_or(0)), 0, &count, theme.dim());
     let times = area.width.saturating_sub(36);
     put(buf, area, 3, 1, "name", theme.dim());
     put(buf, area, times, 1, "         bytes  changed", theme.dim());

@@ -11,7 +11,7 @@ use crate::app::App;
 use crate::stage::Drive;
 use crate::theme::Theme;
 use crate::widget::why::Why;
-use crate::widget::{capital, columns, put};
+use crate::widget::{capital, columns, cut, put};
 
 /// Columns of the rungs' names at the left.
 const NAMES: u16 = 16;
@@ -30,7 +30,7 @@ pub(crate) struct Rows {
 impl Rows {
     pub(crate) fn new(area: Rect) -> Self {
         // Header of two rows, nine rungs, three rows where the volumes join the drive.
-        let gap = (area.height.saturating_sub(8) / 9).clamp(2, 3);
+        let gap = (area.height.saturating_sub(8) / 9).clamp(1, 3);
         Self { gap, top: 3 }
     }
 
@@ -128,7 +128,7 @@ fn draw_names(app: &App, drive: &Drive, ladder: &Ladder, rows: Rows, area: Rect,
 #[expect(clippy::too_many_arguments, reason = "one rung of a drawing: where, what, and how")]
 fn draw_rung(buf: &mut Buffer, area: Rect, x: u16, y: u16, inner: u16, rung: &Rung, note: &str, theme: Theme) {
     let inner = usize::from(inner);
-    let note: String = note.chars().take(inner.saturating_sub(4)).collect();
+    let note = cut(note, inner.saturating_sub(4));
     let words = if note.is_empty() { String::new() } else { format!(" {note} ") };
     let rest = inner.saturating_sub(columns(&words));
     let (left, right) = (rest / 2, rest - rest / 2);
@@ -158,7 +158,7 @@ fn draw_volume(app: &App, drive: &Drive, rows: Rows, area: Rect, x: u16, index: 
     let selected = index == drive.ladder.volume && drive.ladder.rung > 5;
     let kind = volume.kind.map_or("?", |kind| kind.word());
     let style = if selected { theme.selected() } else { theme.strong() };
-    put(buf, area, x + 1, 1, &format!("{:<18.18}", volume.name()), style);
+    put(buf, area, x + 1, 1, &cut(volume.name(), usize::from(INNER)), style);
     put(buf, area, x + 1, 2, &format!("{kind} {}", size_decimal(volume.bytes)), theme.dim());
     let foot = rows.of(5) - 2;
     for y in rows.of(9)..foot {

@@ -11,14 +11,22 @@ use super::state::{Item, State};
 use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::why::Why;
-use crate::widget::{bar, first_shown, hex, put, wrap};
+use crate::widget::{bar, cut, first_shown, hex, put, wrap};
 
 /// Row of the first item.
 pub(super) const TOP: u16 = 2;
-/// Columns of a field's name.
-const NAME: u16 = 32;
-/// Rows of the bytes under the fields.
-const BYTES: u16 = 8;
+/// Columns of a field's name: most of them in two fifths of the width.
+fn name_columns(area: Rect) -> u16 {
+    (area.width * 2 / 5).clamp(18, 32)
+}
+/// Rows of the bytes under the fields, where `below` rows are left for both: the fields come first.
+fn byte_rows(below: u16) -> u16 {
+    match below {
+        22.. => 8,
+        12.. => 4,
+        _ => 0,
+    }
+}
 
 /// Rows of the list.
 fn list_rows(area: Rect, items: usize) -> u16 {
@@ -58,7 +66,7 @@ pub(super) fn field_at(drive: &Drive, area: Rect, at: Position) -> Option<(usize
     let structure = drive.mend.structure()?;
     let rows = list_rows(area, drive.mend.items().len());
     let below = Rect { y: area.y + rows + TOP + 1, height: area.height.saturating_sub(rows + TOP + 1), ..area };
-    let height = usize::from(below.height.saturating_sub(BYTES + 2));
+    let height = usize::from(below.height.saturating_sub(byte_rows(below.height) + 2));
     let inside = usize::from(at.y.checked_sub(below.y - area.y + 1)?);
     let field = first_shown(drive.mend.field.unwrap_or(0), structure.fields.len(), height) + inside;
     let columns = Columns::of(area);
@@ -140,8 +148,9 @@ struct Columns {
 
 impl Columns {
     fn of(area: Rect) -> Self {
-        let step = (area.width.saturating_sub(NAME)) / 3;
-        Self { main: NAME + 1, copy: NAME + 1 + step, computed: NAME + 1 + 2 * step }
+        let name = name_columns(area);
+        let step = area.width.saturating_sub(name) / 3;
+        Self { main: name + 1, copy: name + 1 + step, computed: name + 1 + 2 * step }
     }
 }
 
@@ -149,17 +158,18 @@ fn draw_structure_row(app: &App, state: &State, structure: &Structure, (area, y,
     let columns = Columns::of(area);
     // The selection's bar keeps one colour from end to end.
     let shade = |style: Style| if bare { app.theme.text() } else { style };
-    let name: String = structure.name.chars().take(usize::from(NAME) - 1).collect();
+    let name = cut(&structure.name, usize::from(name_columns(area)) - 1);
     put(buf, area, 1, y, &name, app.theme.text());
+    let wide = usize::from(columns.copy - columns.main - 1);
     let (word, style) = version_word(app, Some(&structure.main));
-    put(buf, area, columns.main, y, word, shade(style));
+    put(buf, area, columns.main, y, &cut(word, wide), shade(style));
     let held = structure.copies.iter().filter(|copy| copy.holds()).count();
     let (words, style) = match (held, structure.copies.len()) {
         (_, 0) => ("it has none".to_string(), app.theme.dim()),
         (held, all) if held == all => (format!("{held} of {all} hold"), app.theme.good()),
         (held, all) => (format!("{held} of {all} hold"), app.theme.doubt()),
     };
-    put(buf, area, columns.copy, y, &words, shade(style));
+    put(buf, area, columns.copy, y, &cut(&words, wide), shade(style));
     let (words, style) = match state.taken(structure) {
         None if structure.main.holds() => ("as it stands".to_string(), app.theme.dim()),
         None => ("nothing to take".to_string(), app.theme.bad()),
@@ -187,7 +197,7 @@ fn rule_word(app: &App, rule: &Checked) -> (&'static str, Style) {
 fn draw_rule_row(app: &App, state: &State, rule: &Checked, (area, y, bare): (Rect, u16, bool), buf: &mut Buffer) {
     let columns = Columns::of(area);
     let shade = |style: Style| if bare { app.theme.text() } else { style };
-    put(buf, area, 1, y, &format!("rule: {}", rule.rule), app.theme.text());
+    put(buf, area, 1, y, &cut(&format!("rule: {}", rule.rule), usize::from(columns.main) - 2), app.theme.text());
     let (word, style) = rule_word(app, rule);
     put(buf, area, columns.main, y, word, shade(style));
     if !rule.findings.is_empty() {
@@ -213,18 +223,18 @@ fn draw_structure(app: &App, state: &State, structure: &Structure, area: Rect, b
         1 => "copy".to_string(),
         _ => format!("copy {}", number + 1),
     };
+    let width = usize::from(columns.copy - columns.main - 1);
     for (x, word) in [(1, "field"), (columns.main, "main"), (columns.copy, copy.as_str()), (columns.computed, "computed")] {
-        put(buf, area, x, 0, word, theme.dim());
+        put(buf, area, x, 0, &cut(word, width), theme.dim());
     }
     let rows = structure.rows();
-    let height = usize::from(area.height.saturating_sub(BYTES + 2));
+    let height = usize::from(area.height.saturating_sub(byte_rows(area.height) + 2));
     let first = first_shown(state.field.unwrap_or(0), rows.len(), height);
-    let width = usize::from(columns.copy - columns.main - 1);
     for (index, row) in rows.iter().enumerate().skip(first).take(height) {
         let y = 1 + u16::try_from(index - first).unwrap_or(0);
         let selected = state.field == Some(index);
         let style = if row.differs && !selected { theme.doubt() } else { theme.text() };
-        let name: String = row.field.name.chars().take(usize::from(NAME) - 3).collect();
+        let name = cut(row.field.name, usize::from(name_columns(area)) - 3);
         put(buf, area, 1, y, &format!("{} {name}", if row.differs { '≠' } else { ' ' }), style);
         let taken = state.field_taken(structure, &row.field).or_else(|| state.taken(structure));
         let cells = [
@@ -240,7 +250,8 @@ fn draw_structure(app: &App, state: &State, structure: &Structure, area: Rect, b
             bar(buf, area, y, theme.selected());
         }
     }
-    let below = Rect { y: area.bottom().saturating_sub(BYTES), height: BYTES, ..area };
+    let bytes = byte_rows(area.height);
+    let below = Rect { y: area.bottom().saturating_sub(bytes), height: bytes, ..area };
     draw_bytes(app, state, structure, below, buf);
 }
 
@@ -248,7 +259,7 @@ fn draw_structure(app: &App, state: &State, structure: &Structure, area: Rect, b
 fn cell(text: Option<&str>, width: usize) -> String {
     let text = text.map_or_else(|| "-".to_string(), printable);
     let short = text.split(" (0x").next().filter(|_| text.chars().count() > width).unwrap_or(&text);
-    short.chars().take(width).collect()
+    cut(short, width)
 }
 
 /// The bytes around the selected field, in every version.

@@ -5,7 +5,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::theme::Theme;
-use crate::widget::put;
+use crate::widget::{cut, put};
 
 /// Width of the rungs' names.
 const NAMES: u16 = 17;
@@ -27,7 +27,7 @@ pub(super) fn draw(now: &Ladder, after: Option<&Ladder>, theme: Theme, area: Rec
     }
     for (column, (before, then)) in volumes.into_iter().take(room).enumerate() {
         let x = NAMES + COLUMN * u16::try_from(column).unwrap_or(0);
-        let name: String = then.name().chars().take(usize::from(COLUMN) - 1).collect();
+        let name = cut(then.name(), usize::from(COLUMN) - 1);
         put(buf, area, x, 0, &name, theme.strong());
         put(buf, area, x, 1, then.kind.map_or("?", |kind| kind.word()), theme.dim());
         for (row, rung) in VOLUME_RUNGS.into_iter().enumerate() {

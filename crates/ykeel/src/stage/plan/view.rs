@@ -54,7 +54,9 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         } else {
             "The plan is empty: nothing that was looked at needs a repair that the evidence supports."
         };
-        put(buf, area, 1, 0, text, theme.strong());
+        for (y, line) in wrap(text, usize::from(area.width.saturating_sub(2))).iter().enumerate() {
+            put(buf, area, 1, u16::try_from(y).unwrap_or(0), line, theme.strong());
+        }
         return;
     }
     let plan = drive.staged_plan();

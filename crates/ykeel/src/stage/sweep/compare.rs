@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 
 use crate::app::App;
 use crate::stage::Drive;
-use crate::widget::{put, rule, wrap};
+use crate::widget::{cut, put, rule, wrap};
 
 /// Draws both finds; their roots while they are known.
 pub(super) fn draw(app: &App, drive: &Drive, (one, other): (&Find, &Find), area: Rect, buf: &mut Buffer) {
@@ -67,8 +67,7 @@ fn column(
     }
     for name in &look.names {
         let date = name.modified.map_or(String::new(), |stamp| format!("{:.10}", stamp.to_string()));
-        let label: String =
-            format!("{}{}", name.name, if name.folder { "/" } else { "" }).chars().take(width.saturating_sub(12)).collect();
+        let label: String = cut(&format!("{}{}", name.name, if name.folder { "/" } else { "" }), width.saturating_sub(12));
         say(&format!("{label:<pad$}{date}", pad = width.saturating_sub(10)), theme.text());
     }
 }

@@ -62,14 +62,14 @@ fn lines(drive: &Drive, layout: &Layout, theme: Theme) -> (Vec<Line>, Vec<Line>)
     let kept = |old: &&Partition| layout.entries.iter().any(|entry| (entry.first, entry.sectors) == (old.first, old.sectors));
     for old in drive.plan.table.partitions.iter().filter(|old| !kept(old)) {
         let end = (old.first.0 + old.sectors.0).saturating_sub(1);
-        let text = format!("−{:>3}     {:<12}{} … {end}  goes", old.slot, old.type_code.word(), old.first.0);
+        let text = format!("−{:>3}      {:<12}{} … {end}  goes", old.slot, old.type_code.word(), old.first.0);
         body.push(whole(text, theme.dim()));
     }
     if !layout.left_out.is_empty() {
         body.push(whole("left out".into(), theme.strong()));
     }
     for left in &layout.left_out {
-        let text = format!("{:<4}{}", left.find, printable(&left.why));
+        let text = format!("{:<5}{}", left.find, printable(&left.why));
         body.push(Line { text, style: theme.dim(), find: Some(left.find.clone()) });
     }
     (head, body)
@@ -86,6 +86,6 @@ fn entry_line(drive: &Drive, entry: &LayoutEntry, theme: Theme) -> Line {
         None => "+",
     };
     let role = if entry.role.word() == "GPT entry" { "" } else { entry.role.word() };
-    let text = format!("{mark}{:>3} {find:<4}{:<12}{} … {end}  {role}", entry.slot, entry.type_code.word(), entry.first.0);
+    let text = format!("{mark}{:>3} {find:<5}{:<12}{} … {end}  {role}", entry.slot, entry.type_code.word(), entry.first.0);
     Line { text, style: theme.text(), find: entry.find.clone() }
 }

@@ -49,7 +49,7 @@ fn crowded() -> App {
 #[test]
 fn a_drive_with_200_finds_stays_readable() {
     let mut app = crowded();
-    for (width, height) in [(160, 45), (100, 30)] {
+    for (width, height) in [(160, 45), (120, 30)] {
         app.area = Rect::new(0, 0, width, height);
         key(&mut app, KeyCode::Home);
         let top = drawn(&app, width, height);

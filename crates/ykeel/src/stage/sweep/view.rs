@@ -1,5 +1,7 @@
 //! Sweep: finds as lanes on the keel's scale, their list, and the layout they settle into.
 
+use std::collections::BTreeMap;
+
 use keel_core::advice::Swept;
 use keel_core::sweep::{Find, Grade, rival};
 use keel_source::{ByteOffset, RangeSet, printable, size_decimal};
@@ -11,7 +13,7 @@ use super::{compare, layout};
 use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::why::Why;
-use crate::widget::{bar, first_shown, keel, put, rule};
+use crate::widget::{bar, cut, first_shown, keel, put, rule};
 
 /// Columns of one lane of finds.
 const LANE: u16 = 14;
@@ -77,18 +79,24 @@ fn draw_lanes(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     put(buf, area, 1, 0, "finds, on the keel's scale", theme.dim());
     let Some(rows) = keel::rows(app, area) else { return };
-    for (index, (find, lane)) in drive.sweep.finds.iter().zip(lanes_of(&drive.sweep.finds)).enumerate() {
-        let Some((first, end)) = rows.of(find.range()) else { continue };
+    for (place, head) in heads(drive, &rows) {
+        let (Some(find), (first, lane)) = (drive.sweep.finds.get(head.index), place) else { continue };
         let x = 1 + lane.saturating_mul(LANE);
         let chosen = drive
             .plan
             .layout
             .as_ref()
             .is_some_and(|layout| layout.entries.iter().any(|entry| entry.find.as_ref() == Some(&find.id)));
-        let style = if index == drive.sweep.selected { theme.accent() } else { grade_style(app, find.grade) };
+        let style = if head.index == drive.sweep.selected { theme.accent() } else { grade_style(app, find.grade) };
         let (corner, side, bottom) = if chosen { ("┏", "┃", "┗") } else { ("╭", "╎", "╰") };
-        let word = if find.inside.is_some() { "inside" } else { find.grade.word() };
-        put(buf, area, x, first, &format!("{corner}{} {word}", find.id), style);
+        let word = match (head.more, find.inside.is_some()) {
+            (0, true) => "inside".to_string(),
+            (0, false) => find.grade.word().to_string(),
+            (more, _) => format!("and {more}"),
+        };
+        let room = usize::from(LANE) - 1;
+        put(buf, area, x, first, &cut(&format!("{corner}{} {word}", find.id), room), style);
+        let end = head.end;
         for row in first + 1..end.saturating_sub(1) {
             put(buf, area, x, row, side, style);
         }
@@ -96,9 +104,36 @@ fn draw_lanes(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             put(buf, area, x, end - 1, &format!("{bottom}╸"), style);
         }
         if end > first + 2 {
-            put(buf, area, x + 1, first + 1, &format!(" {:.11}", find.name()), style);
+            put(buf, area, x + 1, first + 1, &format!(" {}", cut(find.name(), room - 2)), style);
         }
     }
+}
+
+/// A find in a lane, and how many more begin on the same row.
+struct Head {
+    index: usize,
+    end: u16,
+    more: usize,
+}
+
+/// The finds by row and lane. Where several begin on one row the selected one stands for them, else the first.
+fn heads(drive: &Drive, rows: &keel::Rows) -> BTreeMap<(u16, u16), Head> {
+    let mut heads: BTreeMap<(u16, u16), Head> = BTreeMap::new();
+    for (index, (find, lane)) in drive.sweep.finds.iter().zip(lanes_of(&drive.sweep.finds)).enumerate() {
+        let Some((first, end)) = rows.of(find.range()) else { continue };
+        let head = heads.entry((first, lane)).or_insert(Head { index, end, more: 0 });
+        if head.index != index {
+            head.more += 1;
+            head.index = if index == drive.sweep.selected { index } else { head.index };
+        }
+    }
+    // One that reaches over the beginning of the next in its lane ends there.
+    let starts: Vec<(u16, u16)> = heads.keys().copied().collect();
+    for (place, head) in &mut heads {
+        let next = starts.iter().filter(|start| start.1 == place.1 && start.0 > place.0).map(|start| start.0).min();
+        head.end = next.map_or(head.end, |next| head.end.min(next));
+    }
+    heads
 }
 
 fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
@@ -124,9 +159,9 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             (_, true) => "dropped",
             _ => "",
         };
-        let label = format!("{:.12}", find.name());
+        let label = cut(find.name(), 12);
         let line = format!(
-            "{:<4}{:<6}{label:<13}{:>8}  {:<13}{choice}",
+            "{:<5}{:<6}{label:<13}{:>8}  {:<13}{choice}",
             find.id,
             find.kind.word(),
             size_decimal(find.bytes),

@@ -120,6 +120,9 @@ pub(super) fn order(app: &App) -> Vec<usize> {
     order.sort_by(|one, other| {
         let (Some(one), Some(other)) = (app.berths.get(*one), app.berths.get(*other)) else { return one.cmp(other) };
         let by_name = || name(one).cmp(&name(other));
+        // Whose name it is comes before those of whom it was told.
+        let is_named = |berth: &Berth| words.iter().all(|word| name(berth).to_lowercase().contains(word));
+        let named = is_named(other).cmp(&is_named(one));
         let sorted = match app.board.sort {
             Column::Group => one.group.cmp(&other.group),
             Column::Name => by_name(),
@@ -133,7 +136,7 @@ pub(super) fn order(app: &App) -> Vec<usize> {
             }
         };
         let sorted = if app.board.reversed { sorted.reverse() } else { sorted };
-        sorted.then_with(by_name)
+        named.then(sorted).then_with(by_name)
     });
     order
 }
@@ -141,7 +144,7 @@ pub(super) fn order(app: &App) -> Vec<usize> {
 /// The lines of the board: drives, under the heads of their groups where they are sorted by these.
 pub(super) fn lines(app: &App) -> Vec<Line> {
     let order = order(app);
-    if app.board.sort != Column::Group {
+    if app.board.sort != Column::Group || !app.board.filter.text().is_empty() {
         return order.into_iter().map(Line::Drive).collect();
     }
     let group = |index: &usize| app.berths.get(*index).map(|berth| berth.group);

@@ -7,6 +7,7 @@ use keel_core::intake::{CHECKS, Outcome, SYMPTOMS};
 use crate::app::App;
 use crate::app::effect::{Effect, tell};
 use crate::popup::{Answer, Ask, Content, Popup, PopupKey, Tone, key, moved, pressed, words};
+use crate::widget::cut;
 
 /// The symptoms to choose from.
 #[derive(Debug, Default)]
@@ -127,7 +128,7 @@ impl Popup for Checks {
                 None => "",
             };
             let room = width.saturating_sub(20);
-            let words: String = check.words.chars().take(room).collect();
+            let words = cut(check.words, room);
             (format!("{result:<11} {words:<room$} {:>2} min", check.minutes), Tone::Plain)
         });
         let rows: Vec<(String, Tone)> = rows.collect();

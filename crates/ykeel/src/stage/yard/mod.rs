@@ -49,7 +49,7 @@ const KEYS: &[StageKey] = &[
 ];
 
 fn type_filter(app: &mut App) -> Effects {
-    app.board.typing = true;
+    (app.board.typing, app.board.filter) = (true, LineEdit::default());
     Vec::new()
 }
 
@@ -142,12 +142,18 @@ impl Stage for Yard {
         Some(&mut app.board).filter(|board| board.typing).map(|board| &mut board.filter)
     }
 
+    fn searched(&self, app: &mut App) -> Effects {
+        // What was searched for is selected: the first that is shown.
+        app.berth = board::order(app).first().copied().unwrap_or(app.berth);
+        vec![Effect::LookUpCase]
+    }
+
     fn typed(&self, app: &mut App, keep: bool) -> Effects {
         app.board.typing = false;
         if !keep {
             app.board.filter = LineEdit::default();
         }
-        self.step(app, 0)
+        Vec::new()
     }
 
     fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {
