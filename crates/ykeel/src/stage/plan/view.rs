@@ -9,7 +9,7 @@ use super::{outlook, proof};
 use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::why::Why;
-use crate::widget::{bar, first_shown, hex, put, rule};
+use crate::widget::{bar, first_shown, hex, put, rule, wrap};
 
 /// Row of the first edit.
 const TOP: u16 = 1;
