@@ -177,7 +177,7 @@ pub fn berth(path: PathBuf) -> Berth {
     let interrupted = source.as_ref().and_then(plan::interrupted);
     let probe_interrupted = source.as_ref().and_then(fathom::interrupted_of);
     let begun = case.as_ref().is_some_and(|case| case.copy.is_some())
-        || sight.as_ref().is_some_and(|sight| sight.applied)
+        || sight.as_ref().is_some_and(|sight| sight.applied || sight.copy.is_some())
         || interrupted.is_some()
         || probe_interrupted.is_some();
     let group = match &case {

@@ -1,5 +1,7 @@
 //! What was seen of a drive when it was looked at last: a row of the yard says it, with its age, without opening the drive.
 
+use std::path::PathBuf;
+
 use keel_source::{Identity, SharedSource};
 use serde::{Deserialize, Serialize};
 
@@ -29,15 +31,20 @@ pub struct Sight {
     pub volumes: usize,
     /// True when a plan was applied since it was opened.
     pub applied: bool,
+    /// Where its copy goes, where one was begun.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub copy: Option<PathBuf>,
 }
 
 /// What an opened drive is asked beside its ladder.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Work {
     /// How far it was swept.
     pub swept: Swept,
     /// True when a plan was applied.
     pub applied: bool,
+    /// Where its copy goes, where one was begun.
+    pub copy: Option<PathBuf>,
 }
 
 impl Sight {
@@ -63,6 +70,7 @@ impl Sight {
             percent: ladder.coverage.percent(),
             volumes: ladder.volumes.len(),
             applied: work.applied,
+            copy: work.copy,
         }
     }
 
@@ -154,7 +162,11 @@ mod tests {
         case::keep_state_in(STATE.get_or_init(|| tempfile::tempdir().unwrap()).path());
         let source: SharedSource = Arc::new(MemorySource::new("sight", vec![7; 8192], 512));
         assert_eq!(Sight::known(source.identity()), None);
-        let sight = Sight::of(&ladder(), "sweep".into(), Work { swept: Swept::Done, applied: true });
+        let sight = Sight::of(
+            &ladder(),
+            "sweep".into(),
+            Work { swept: Swept::Done, applied: true, copy: Some("/copies/quay.img".into()) },
+        );
         sight.keep(&source).unwrap();
         assert_eq!(Sight::known(source.identity()), Some(sight));
         for text in ["", "{}", "{\"at\": 3}"] {

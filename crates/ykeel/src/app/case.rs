@@ -75,7 +75,7 @@ impl App {
         let _ = sight.keep(&drive.source);
         let path = drive.source.identity().path.clone();
         if let Some(berth) = self.berths.iter_mut().find(|berth| Some(&berth.path) == path.as_ref()) {
-            if berth.group == Group::Waiting && sight.applied {
+            if berth.group == Group::Waiting && (sight.applied || sight.copy.is_some()) {
                 berth.group = Group::InWork;
             }
             berth.sight = Some(sight);

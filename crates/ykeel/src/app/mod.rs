@@ -49,8 +49,10 @@ pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Res
     if let Some(folder) = folder {
         return run(of_folder(folder, sector_size)?);
     }
-    let mut app = App::new(yard::berths(sources.to_vec()), sector_size);
-    if let [only] = sources {
+    // A drive calls itself by its whole path: rows and drives are told together by it.
+    let paths: Vec<PathBuf> = sources.iter().map(|path| whole(path)).collect();
+    let mut app = App::new(yard::berths(paths.clone()), sector_size);
+    if let [only] = paths.as_slice() {
         app.run(vec![Effect::Open(only.clone(), None)]);
     }
     run(app)
@@ -61,11 +63,16 @@ pub(crate) fn open_yard(dir: &Path) -> anyhow::Result<()> {
     run(of_folder(dir, None)?)
 }
 
+/// The whole path of what lies at `path`, without links; as it stands where nothing lies there.
+pub(crate) fn whole(path: &Path) -> PathBuf {
+    path.canonicalize().unwrap_or_else(|_| path.to_path_buf())
+}
+
 /// The screens on the yard of a folder.
 fn of_folder(folder: &Path, sector_size: Option<u32>) -> anyhow::Result<App> {
     // A folder that cannot be read is an error now, not an empty yard.
     yard::paths(folder)?;
-    let yard = Yard::Folder(folder.to_path_buf());
+    let yard = Yard::Folder(whole(folder));
     Ok(App { yard: yard.clone(), ..App::new(yard.berths(&[]), sector_size) })
 }
 

@@ -9,8 +9,8 @@ use keel_core::yard::{Berth, Sight};
 use keel_core::{CoreError, case, copy, fathom, plan, yard};
 use keel_source::{OpenOptions, SharedSource};
 
-use super::App;
 use super::effect::{Effect, show, tell};
+use super::{App, whole};
 use crate::stage::plan::Interrupted;
 use crate::stage::{Drive, StageId, ladder};
 
@@ -44,12 +44,12 @@ impl App {
     /// Opens the drive at `path` and looks at it; `told` is told when it is open. One that is open already is looked at again, as it
     /// was left.
     pub(crate) fn open_drive(&mut self, path: &Path, told: Option<&'static str>) {
-        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
-        if self.drive.as_ref().is_some_and(|drive| drive.is_at(&whole) && drive.is_in_work()) {
+        let own = whole(path);
+        if self.drive.as_ref().is_some_and(|drive| drive.is_at(&own) && drive.is_in_work()) {
             self.go_to(StageId::Ladder);
             return;
         }
-        if let Some(index) = self.others.iter().position(|drive| drive.is_at(&whole)) {
+        if let Some(index) = self.others.iter().position(|drive| drive.is_at(&own)) {
             let drive = self.others.remove(index);
             self.look_at(drive);
             self.told = told.map(str::to_string);
@@ -99,13 +99,14 @@ impl App {
 
     /// Opens whatever lies at `path`: a folder becomes the yard, everything else a drive that stands in it.
     pub(crate) fn open_any(&mut self, path: &Path) {
+        let path = &whole(path);
         if path.is_dir() {
-            self.yard = Yard::Folder(path.to_path_buf());
+            self.yard = Yard::Folder(path.clone());
             self.berth = 0;
             self.ask_yard();
             return;
         }
-        if !self.berths.iter().any(|berth| berth.path == path) {
+        if !self.berths.iter().any(|berth| berth.path == *path) {
             self.added.push(path.to_path_buf());
             self.ask_yard();
         }
@@ -125,7 +126,15 @@ impl App {
                 Message::Progress(()) => continue,
                 Message::Done(berths) => {
                     let selected = self.berths.get(self.berth).map(|berth| berth.path.clone());
-                    self.berths = berths;
+                    let former = std::mem::replace(&mut self.berths, berths);
+                    // What was seen while they were asked is newer than what they answered.
+                    for berth in &mut self.berths {
+                        let old = former.iter().find(|old| old.path == berth.path).and_then(|old| old.sight.as_ref());
+                        let seen = |sight: Option<&Sight>| sight.map(|sight| sight.at.clone());
+                        if seen(old) > seen(berth.sight.as_ref()) {
+                            berth.sight = old.cloned();
+                        }
+                    }
                     let same = self.berths.iter().position(|berth| Some(&berth.path) == selected.as_ref());
                     self.berth = same.unwrap_or(0);
                     self.look_up_case();
@@ -145,9 +154,10 @@ fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreErro
     drive.claimed = claimed;
     drive.plan.bundle = case::bundles(source.identity()).pop();
     drive.fathom.interrupted = fathom::interrupted_of(&source).is_some();
-    drive.ladder.was_swept = Sight::known(source.identity()).is_some_and(|sight| sight.swept == Swept::Done);
+    let sight = Sight::known(source.identity());
+    drive.ladder.was_swept = sight.as_ref().is_some_and(|sight| sight.swept == Swept::Done);
     let case = source.identity().path.as_ref().and_then(|path| Case::of(path, Some(source.identity())).ok().flatten());
-    if let Some(copy) = case.and_then(|case| case.record.copy) {
+    if let Some(copy) = case.and_then(|case| case.record.copy).or(sight.and_then(|sight| sight.copy)) {
         drive.copy.kept = copy::known(&copy).filter(|map| map.len() == source.identity().bytes);
         drive.copy.dest = Some(copy);
     }

@@ -2,7 +2,7 @@
 //! others. What was seen is kept.
 
 use std::collections::VecDeque;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use keel_core::job::Message;
 
@@ -37,7 +37,7 @@ impl Round {
     }
 
     /// True for a drive that waits or is asked.
-    pub(crate) fn has(&self, path: &std::path::Path) -> bool {
+    pub(crate) fn has(&self, path: &Path) -> bool {
         self.waiting.iter().chain(&self.asked).chain(self.opening.iter().map(|opening| &opening.path)).any(|own| own == path)
     }
 
@@ -71,6 +71,10 @@ impl App {
         let mut opening = std::mem::take(&mut self.round.opening);
         opening.retain_mut(|one| {
             let ended = one.job.drain().into_iter().find(|message| !matches!(message, Message::Progress(())));
+            // One that was opened to be looked at meanwhile is asked there.
+            if self.is_open(&one.path) {
+                return false;
+            }
             if let Some(Message::Done(Ok((opened, false)))) = ended {
                 self.round.asked.push(one.path.clone());
                 self.others.push(*opened.drive);
@@ -83,8 +87,16 @@ impl App {
         self.let_go();
         while self.round.opening.len() + self.round.asked.len() < AT_ONCE {
             let Some(path) = self.round.waiting.pop_front() else { break };
+            if self.is_open(&path) {
+                continue;
+            }
             self.round.opening.push(Opening::begin(&path, self.sector_size, None));
         }
+    }
+
+    /// True for a drive that is open, or about to be.
+    fn is_open(&self, path: &Path) -> bool {
+        self.opening.as_ref().is_some_and(|opening| opening.path == path) || self.drives().any(|drive| drive.is_at(path))
     }
 
     /// Drives that have answered are let go; one that is looked at meanwhile, or has work of its own, stays.

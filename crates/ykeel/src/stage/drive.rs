@@ -80,7 +80,8 @@ impl Drive {
     /// What the yard says of it from now on.
     pub(crate) fn sight(&self) -> Option<Sight> {
         let known = self.known()?;
-        let work = Work { swept: self.sweep.swept, applied: self.plan.applied };
+        let copy = self.copy.dest.as_ref().and_then(|dest| std::path::absolute(dest).ok());
+        let work = Work { swept: self.sweep.swept, applied: self.plan.applied, copy };
         Some(Sight::of(known.ladder, advise(&known).says(), work))
     }
 

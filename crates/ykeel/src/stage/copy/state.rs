@@ -211,10 +211,11 @@ fn take_copy(copy: &mut State) -> Effects {
             Message::Done(Ok(copied)) => {
                 // The case's journal has a line more.
                 effects.push(Effect::LookUpCase);
+                copy.done = Some(copied.clone());
+                effects.push(Effect::Seen);
                 let dest = copy.dest.as_ref().and_then(|dest| std::path::absolute(dest).ok());
                 effects.extend(dest.map(Effect::WorksOn));
                 effects.extend(tell(ended(&copied)));
-                copy.done = Some(copied);
             }
             Message::Done(Err(error)) => effects.push(show("The copy stopped", keel_core::chain(&error))),
             Message::Died(text) => effects.push(show("The copy stopped", text)),
