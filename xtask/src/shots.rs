@@ -80,12 +80,14 @@ fn walk(session: &Session) -> anyhow::Result<()> {
         session.line(name);
         session.keys(&["Enter"]);
     };
-    open("mess-room");
+    open("boiler-room");
     intake(session);
     session.keys(&["/", "Escape", "A"]);
-    session
-        .wait_until("every drive was asked", |screen| !screen.contains("being asked") && !screen.contains("asking all drives"));
+    session.wait_until("every drive was asked", |screen| {
+        !["asked", "asking", "settling"].iter().any(|word| screen.contains(&format!("{word} "))) && !screen.contains("J: ")
+    });
     picture("1-yard")?;
+    open("mess-room");
     session.keys(&["Enter"]);
     session.wait_for("copy it first");
     session.keys(&["3", "s", "Enter"]);

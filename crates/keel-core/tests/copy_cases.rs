@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use keel_core::copy::{Copied, CopyOptions, Pass, Stopped, copy, touched};
+use keel_core::copy::{Copied, CopyOptions, Pass, Stopped, copy, part_bytes, touched};
 use keel_core::job::{Cancel, Desk};
 use keel_core::layout::Choices;
 use keel_core::mend::{self, Wishes};
@@ -118,6 +118,29 @@ fn places_that_take_their_time_wait_until_the_sound_ones_are_over() {
     assert!(!sound.missing.is_empty());
     sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
     sick.holds_but(&[]);
+}
+
+#[test]
+fn the_time_of_each_place_is_told_where_it_was_asked_and_only_there() {
+    let faults = "slow = [{ first_lba = 60000, sectors = 64, ms = 5 }]\nunreadable = [{ first_lba = 20000, sectors = 4 }]";
+    let sick = Sick::new(64 * MIB, faults);
+    let (desk, hears) = Desk::new(Cancel::default());
+    let done = copy(&sick.open(), &sick.at("c.img"), &CopyOptions::default(), &desk).unwrap();
+    assert_eq!(done.missing.len(), 1);
+    drop(desk);
+    let last = hears.into_iter().last().unwrap();
+    assert_eq!(last.slowest_us.len(), last.parts.len());
+    let part = |lba: u64| last.slowest_us[usize::try_from(lba * 512 / part_bytes(64 * MIB)).unwrap()];
+    assert!(part(20_000) >= 1_000_000, "the drive takes a second over what it does not read: {}", part(20_000));
+    assert!((5_000..1_000_000).contains(&part(60_000)), "{}", part(60_000));
+    assert!(last.slowest_us.iter().all(|us| *us > 0), "every part was asked");
+    assert!(part(100_000) < 50_000, "a sound place takes what is usual: {}", part(100_000));
+    // A run that has nothing left to read asks nowhere.
+    let (desk, hears) = Desk::new(Cancel::default());
+    let options = CopyOptions { passes: vec![Pass::Sound], ..CopyOptions::default() };
+    copy(&sick.open(), &sick.at("c.img"), &options, &desk).unwrap();
+    drop(desk);
+    assert!(hears.into_iter().flat_map(|told| told.slowest_us.to_vec()).all(|us| us == 0));
 }
 
 #[test]

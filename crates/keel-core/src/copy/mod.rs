@@ -66,6 +66,12 @@ impl Pass {
 /// Parts of the picture that progress carries.
 pub const COPY_PARTS: usize = 1536;
 
+/// Bytes of a part of the picture of a drive of `total` bytes.
+#[must_use]
+pub fn part_bytes(total: u64) -> u64 {
+    total.div_ceil(COPY_PARTS as u64).max(1)
+}
+
 /// The technician's hand on a copy that runs. Clones share it.
 #[derive(Debug, Clone, Default)]
 pub struct CopyControl {
@@ -160,6 +166,9 @@ pub struct CopyProgress {
     pub states: [u64; 5],
     /// The picture: bytes in each state for [`COPY_PARTS`] parts of the drive.
     pub parts: Arc<Vec<[u64; 5]>>,
+    /// The longest request for any byte of each of the parts in this run, in microseconds by the drive's clock; 0 where it was not
+    /// asked.
+    pub slowest_us: Arc<Vec<u64>>,
 }
 
 /// Why a copy ended before its passes were through.

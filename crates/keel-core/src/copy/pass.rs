@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, ReadCause, SharedSource};
 
 use super::dest::Dest;
-use super::{COPY_PARTS, CopyOptions, CopyProgress, Pass, Stopped};
+use super::{COPY_PARTS, CopyOptions, CopyProgress, Pass, Stopped, part_bytes};
 use crate::CoreError;
 use crate::job::Desk;
 
@@ -77,6 +77,8 @@ pub(super) struct Copier {
     /// Copied bytes and the drive's time when the rate was taken last.
     rated: (u64, Duration, u64),
     last: Duration,
+    /// The longest request of each part, in microseconds.
+    slowest_us: Vec<u64>,
     /// The pass that runs is to end.
     skipping: bool,
     usual: Duration,
@@ -108,6 +110,11 @@ macro_rules! answered {
     };
 }
 
+/// Whole microseconds.
+fn micros(time: Duration) -> u64 {
+    u64::try_from(time.as_micros()).unwrap_or(u64::MAX)
+}
+
 impl Copier {
     pub(super) fn new(source: &SharedSource, dest: Dest, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Self {
         let identity = source.identity();
@@ -128,6 +135,7 @@ impl Copier {
             grown_from: None,
             rated: (0, Duration::ZERO, 0),
             last: Duration::ZERO,
+            slowest_us: vec![0; COPY_PARTS],
             skipping: false,
             usual: Duration::ZERO,
             sound_reads: 0,
@@ -211,7 +219,6 @@ impl Copier {
         for part in &parts {
             states.iter_mut().zip(part).for_each(|(all, bytes)| *all += bytes);
         }
-        let us = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
         self.desk.tell(CopyProgress {
             pass: self.pass,
             at,
@@ -220,9 +227,10 @@ impl Copier {
             errors: self.errors,
             link_drops: self.link_drops,
             rate: self.rated.2,
-            last_us: us(self.last),
-            usual_us: us(self.usual),
+            last_us: micros(self.last),
+            usual_us: micros(self.usual),
             states,
+            slowest_us: Arc::new(self.slowest_us.get(..parts.len()).unwrap_or_default().to_vec()),
             parts: Arc::new(parts),
         });
     }
@@ -321,7 +329,7 @@ impl Copier {
                 return Ok(Answer::Stopped(stopped));
             }
         };
-        self.last = took;
+        self.note_time(range, took);
         if read.as_ref().is_err_and(|error| error.cause == ReadCause::PastEnd) {
             self.buf = buf;
             self.gone = Some(Stopped::OtherLength);
@@ -340,6 +348,17 @@ impl Copier {
         self.copied += delivered;
         let slow = self.is_slow(took, read.is_ok());
         Ok(Answer::Got(Got { delivered, whole: read.is_ok(), slow }))
+    }
+
+    /// Keeps how long the request for `range` took, with the parts of the drive that it asked for.
+    fn note_time(&mut self, range: ByteRange, took: Duration) {
+        self.last = took;
+        let part = |at: u64| usize::try_from(at / part_bytes(self.source.len())).unwrap_or(usize::MAX);
+        let (first, last) = (part(range.start.0), part(range.end.0.saturating_sub(1)));
+        for slowest in self.slowest_us.get_mut(first..=last.min(COPY_PARTS - 1)).unwrap_or_default() {
+            // 0 says that the part was not asked.
+            *slowest = (*slowest).max(micros(took).max(1));
+        }
     }
 
     /// Waits a moment for a drive that is off the link since `gone_since`; a stop when that was long enough.

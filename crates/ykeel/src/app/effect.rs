@@ -159,7 +159,10 @@ impl App {
     /// What is told of a drive that is not looked at says whose it is.
     fn named(&self, text: String) -> String {
         let name = self.drive.as_ref().filter(|_| self.is_behind).map(Drive::plain_name);
-        name.map_or(text.clone(), |name| format!("{name}: {text}"))
+        match name {
+            Some(name) => format!("{name}: {text}"),
+            None => text,
+        }
     }
 
     /// Lays a popup over the stage; one of a drive that is not looked at waits for it to be.

@@ -158,7 +158,7 @@ fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreErro
     drive.ladder.was_swept = sight.as_ref().is_some_and(|sight| sight.swept == Swept::Done);
     let case = source.identity().path.as_ref().and_then(|path| Case::of(path, Some(source.identity())).ok().flatten());
     if let Some(copy) = case.and_then(|case| case.record.copy).or(sight.and_then(|sight| sight.copy)) {
-        drive.copy.kept = copy::known(&copy).filter(|map| map.len() == source.identity().bytes);
+        drive.copy.keep(copy::known(&copy).filter(|map| map.len() == source.identity().bytes));
         drive.copy.dest = Some(copy);
     }
     Ok(OpenedDrive { interrupted: plan::interrupted(&source), drive: Box::new(drive) })

@@ -5,6 +5,7 @@ use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 
 use keel_core::job::Message;
+use keel_core::yard::Berth;
 
 use super::App;
 use super::effect::tell;
@@ -49,11 +50,12 @@ impl Round {
 }
 
 impl App {
-    /// Asks every drive of the yard that is not open for its ladder.
+    /// Asks every drive of the yard that is not open for its ladder. The devices of this machine are opened one by one, by the
+    /// technician: they may be the machine's own.
     pub(crate) fn begin_round(&mut self) {
         let open = |path: &PathBuf| self.drives().any(|drive| drive.is_at(path)) || self.round.has(path);
-        let paths: Vec<PathBuf> =
-            self.berths.iter().filter(|berth| berth.problem.is_none()).map(|berth| berth.path.clone()).collect();
+        let asked = |berth: &&Berth| berth.problem.is_none() && berth.device.is_none();
+        let paths: Vec<PathBuf> = self.berths.iter().filter(asked).map(|berth| berth.path.clone()).collect();
         let wanted: Vec<PathBuf> = paths.into_iter().filter(|path| !open(path)).collect();
         if wanted.is_empty() {
             self.run(tell("every drive that opens is open or being asked"));

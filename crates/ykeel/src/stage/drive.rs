@@ -33,11 +33,9 @@ impl Drive {
     /// True while something is in work that would be lost with it: a job, staged edits, choices, marks.
     pub(crate) fn is_in_work(&self) -> bool {
         let chosen = &self.sweep.choices;
-        self.is_busy()
-            || !self.plan.edits.is_empty()
-            || !self.files.marked.is_empty()
-            || !self.notices.is_empty()
-            || !(chosen.hold.is_empty() && chosen.drop.is_empty() && chosen.types.is_empty())
+        let is_chosen = !chosen.hold.is_empty() || !chosen.drop.is_empty() || !chosen.types.is_empty();
+        let is_staged = !self.plan.edits.is_empty() || !self.files.marked.is_empty();
+        self.is_busy() || is_staged || is_chosen || !self.notices.is_empty()
     }
 
     /// True while anything runs.

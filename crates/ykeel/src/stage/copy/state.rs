@@ -5,7 +5,9 @@ use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 
 use keel_core::CoreError;
-use keel_core::copy::{self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress};
+use keel_core::copy::{
+    self, COPY_PARTS, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress,
+};
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
 use keel_source::{CopyMap, OpenOptions, SharedSource};
@@ -45,6 +47,8 @@ pub(crate) struct State {
     pub(crate) done: Option<Copied>,
     /// A copy that an earlier run took, by its log.
     pub(crate) kept: Option<CopyMap>,
+    /// Bytes in each state of that copy, for the parts of the picture.
+    pub(crate) kept_parts: Vec<[u64; 5]>,
     pub(crate) verified: Option<CopyVerified>,
     /// Bytes per second, the last ones.
     pub(crate) rates: VecDeque<u64>,
@@ -59,6 +63,12 @@ impl State {
     pub(crate) fn is_there(&self) -> bool {
         let done = self.done.as_ref().is_some_and(|done| done.stopped.is_none());
         done || self.kept.as_ref().is_some_and(|map| map.bytes(keel_source::CopyState::Untried) == 0)
+    }
+
+    /// Takes the copy that an earlier run began.
+    pub(crate) fn keep(&mut self, map: Option<CopyMap>) {
+        self.kept_parts = map.as_ref().map(|map| map.parts(COPY_PARTS)).unwrap_or_default();
+        self.kept = map;
     }
 
     pub(crate) fn is_busy(&self) -> bool {
@@ -76,7 +86,8 @@ impl State {
             confirmation: code.map(Confirmation::Code),
             ..CopyOptions::default()
         };
-        (self.done, self.verified, self.kept) = (None, None, None);
+        (self.done, self.verified) = (None, None);
+        self.keep(None);
         self.rates.clear();
         self.dest = Some(dest.clone());
         let source = SharedSource::clone(source);

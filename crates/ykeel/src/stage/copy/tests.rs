@@ -34,6 +34,10 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     let done = app.drive.as_ref().unwrap().copy.done.clone().unwrap();
     assert_eq!((done.bytes - done.copied_bytes, done.missing.len()), (8 * 512, 1));
     let text = drawn(&app, 160, 45);
+    let places: Vec<&str> = text.lines().filter(|line| line.contains("×× ")).collect();
+    assert_eq!(places.len(), 1, "one row of the keel has what did not come over: {text}");
+    assert!(places[0].contains("━━━━━━━━━━"), "and the time that it took: {}", places[0]);
+    assert!(text.contains("┃┃ ") && text.contains("1 ms") && text.contains("4.0 kB failed"), "{text}");
     assert!(text.contains("4096 bytes are missing in 1 places") && text.contains("● once more"), "{text}");
     sign(&mut app, 'v');
     wait(&mut app);

@@ -1,48 +1,147 @@
-//! Copy: the live map, the passes, rate, latency and errors.
+//! Copy: the drive on the keel's scale with the time that each place took, the passes, rate, latency and errors.
 
-use keel_core::copy::{CopyProgress, Pass};
-use keel_source::{CopyState, size_decimal};
+use keel_core::copy::{CopyProgress, Pass, part_bytes};
+use keel_source::{ByteOffset, ByteRange, CopyState, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::app::App;
 use crate::stage::Drive;
+use crate::widget::keel::{self, Rows};
 use crate::widget::why::Why;
 use crate::widget::{put, wrap};
 
-/// Row of the map's first line.
-const MAP_TOP: u16 = 10;
-/// Width below which the figures take the place of the passes.
-const NARROW: u16 = 76;
-/// Column of the figures beside the passes.
-const FIGURES: u16 = 34;
+/// Column where the times begin; the states stand before it.
+const TIMES: u16 = 4;
+/// Columns of the times at least and at most.
+const LEAST_TIMES: u16 = 20;
+const MOST_TIMES: u16 = 48;
+/// Row of the first figure; the passes stand above.
+const FIGURES: u16 = 8;
+/// Row of the curve of rates.
+const CURVE: u16 = FIGURES + 8;
+/// The shortest request that has a bar, in microseconds, and the decades from there to the end of the scale.
+const SHORTEST_US: u64 = 100;
+const DECADES: u16 = 5;
+/// Where the scale has its words: decades above [`SHORTEST_US`].
+const SCALE: [(u16, &str); 2] = [(1, "1 ms"), (3, "100 ms")];
+/// A request is marked that took this many times the usual one…
+const LATE_TIMES: u64 = 8;
+/// …and longer than this, in microseconds.
+const LATE_LEAST_US: u64 = 50_000;
+/// What the signs of the lane mean.
+const SIGNS: [&str; 3] = ["┃ came over    ╎ part of it", "╱ passed over  ┼ between edges", "× failed  · not asked for  ▶ head"];
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let theme = app.theme;
     let copy = &drive.copy;
+    let room = (area.width / 3).clamp(LEAST_TIMES, MOST_TIMES);
+    let left = TIMES + room + 2;
+    let beside = Rect { x: area.x + left, width: area.width.saturating_sub(left), ..area };
     let dest = copy.dest.as_ref().map_or_else(|| "no copy is begun".into(), |dest| format!("to {}", dest.display()));
-    put(buf, area, 1, 0, &dest, theme.strong());
-    let narrow = area.width < NARROW;
-    if !narrow || copy.progress.is_none() {
-        draw_passes(app, drive, area, buf);
+    put(buf, beside, 0, 0, &dest, theme.strong());
+    let unasked = Picture { parts: &copy.kept_parts, slowest_us: &[], total: drive.source.len(), usual_us: 0, head: None };
+    let picture = copy.progress.as_ref().map_or(unasked, |progress| Picture {
+        parts: &progress.parts,
+        slowest_us: &progress.slowest_us,
+        total: progress.total,
+        usual_us: progress.usual_us,
+        head: copy.job.is_some().then_some(progress.at),
+    });
+    if let Some(rows) = keel::rows(app, area) {
+        draw_places(app, &picture, &rows, Rect { width: left.min(area.width), ..area }, buf);
     }
     let Some(progress) = &copy.progress else {
-        draw_before(app, drive, area, buf);
+        draw_before(app, drive, beside, buf);
+        if !copy.kept_parts.is_empty() {
+            draw_signs(app, beside, buf);
+        }
         return why(app, drive);
     };
-    // Where there is no room beside the passes, the one that runs is named with the figures.
-    let left = if narrow { 1 } else { FIGURES };
-    draw_figures(app, drive, progress, (left, area), buf);
-    if narrow {
-        put(buf, area, 1, 8, progress.pass.word(), theme.strong());
-    }
-    let rates: String = curve(copy.rates.iter().copied(), usize::from(area.width.saturating_sub(left + 2)));
-    put(buf, area, left, 7, &rates, theme.good());
-    draw_map(app, progress, Rect { y: area.y + MAP_TOP, height: area.height.saturating_sub(MAP_TOP + 2), ..area }, buf);
-    let signs = "█ came over  ▓ most of it  ╱ passed over  ┼ between edges  × failed  · not asked for  ◆ head";
-    put(buf, area, 1, area.height.saturating_sub(1), signs, theme.dim());
+    draw_passes(app, drive, beside, buf);
+    draw_figures(app, drive, progress, beside, buf);
+    let rates: String = curve(copy.rates.iter().copied(), usize::from(beside.width.saturating_sub(1)));
+    put(buf, beside, 0, CURVE, &rates, theme.good());
+    draw_signs(app, beside, buf);
     why(app, drive)
+}
+
+fn draw_signs(app: &App, area: Rect, buf: &mut Buffer) {
+    let count = u16::try_from(SIGNS.len()).unwrap_or(0);
+    for (row, signs) in (area.height.saturating_sub(count)..).zip(SIGNS) {
+        put(buf, area, 0, row, signs, app.theme.dim());
+    }
+}
+
+/// What is known of the drive's places: the bytes in each state and the longest request, for parts of equal length.
+struct Picture<'a> {
+    parts: &'a [[u64; 5]],
+    slowest_us: &'a [u64],
+    /// Bytes of the drive.
+    total: u64,
+    usual_us: u64,
+    /// Where the drive reads now.
+    head: Option<ByteOffset>,
+}
+
+impl Picture<'_> {
+    /// The bytes in each state and the longest request within `range`. A part that reaches over its ends counts whole.
+    fn of(&self, range: ByteRange) -> ([u64; 5], u64) {
+        let width = part_bytes(self.total);
+        let index = |at: u64| usize::try_from(at / width).unwrap_or(usize::MAX);
+        let first = index(range.start.0);
+        let end = index(range.end.0.saturating_sub(1)).saturating_add(1).max(first.saturating_add(1));
+        let parts = self.parts.get(first..end.min(self.parts.len())).unwrap_or_default();
+        let states = parts.iter().fold([0; 5], |sum: [u64; 5], part| std::array::from_fn(|state| sum[state] + part[state]));
+        let times = self.slowest_us.get(first..end.min(self.slowest_us.len())).unwrap_or_default();
+        (states, times.iter().copied().max().unwrap_or(0))
+    }
+}
+
+/// Each row of the keel: what came over of it, and the longest request there.
+fn draw_places(app: &App, picture: &Picture<'_>, rows: &Rows, area: Rect, buf: &mut Buffer) {
+    let theme = app.theme;
+    let room = area.width.saturating_sub(TIMES + 2);
+    let tick = |decade: u16| decade * room / DECADES;
+    for (decade, word) in SCALE {
+        put(buf, area, TIMES + tick(decade), 0, word, theme.dim());
+    }
+    if picture.parts.is_empty() {
+        return;
+    }
+    for row in 1..area.height {
+        let range = ByteRange::new(rows.byte(row), rows.byte(row + 1));
+        let (states, slowest) = picture.of(range);
+        let sign = sign(&states);
+        let is_here = picture.head.is_some_and(|head| range.contains(head));
+        let is_late = slowest >= LATE_LEAST_US && slowest > picture.usual_us.saturating_mul(LATE_TIMES);
+        let style = match sign {
+            '×' => theme.bad(),
+            '┼' | '╱' => theme.doubt(),
+            '·' => theme.dim(),
+            _ => theme.text(),
+        };
+        put(buf, area, 0, row, if is_here { "▶" } else { " " }, theme.strong());
+        put(buf, area, 1, row, &sign.to_string().repeat(2), style);
+        let long = bar(slowest, room);
+        let bar_style = if is_late && sign != '×' { theme.doubt() } else { style };
+        put(buf, area, TIMES, row, &"━".repeat(usize::from(long)), bar_style);
+        for decade in (1..DECADES).filter(|decade| tick(*decade) >= long) {
+            put(buf, area, TIMES + tick(decade), row, "┊", theme.line());
+        }
+    }
+}
+
+/// How long the bar of a request is that took `us` microseconds: a tenth of a millisecond has none, ten seconds have all of `room`.
+fn bar(us: u64, room: u16) -> u16 {
+    if us == 0 {
+        return 0;
+    }
+    let decades = (us.max(SHORTEST_US) as f64 / SHORTEST_US as f64).log10();
+    let long = (decades * f64::from(room) / f64::from(DECADES)).round();
+    // What was asked has a bar, however fast it was.
+    (long as u16).clamp(1, room.max(1))
 }
 
 /// The last values as a curve of blocks, the largest one full height.
@@ -58,7 +157,6 @@ fn draw_passes(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let running = drive.copy.progress.as_ref().filter(|_| drive.copy.job.is_some()).map(|progress| progress.pass);
     let all_done = drive.copy.done.as_ref().is_some_and(|done| done.stopped.is_none());
-    put(buf, area, 1, 2, "passes", theme.dim());
     for (row, pass) in Pass::ALL.into_iter().enumerate() {
         let asked = pass != Pass::Volumes || drive.copy.volumes_first;
         let (mark, style) = match running {
@@ -68,12 +166,12 @@ fn draw_passes(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             None if all_done => ("●", theme.text()),
             _ => ("○", theme.text()),
         };
-        let y = 3 + u16::try_from(row).unwrap_or(0);
-        put(buf, area, 1, y, &format!("{mark} {:<24}", pass.word()), style);
+        let y = 2 + u16::try_from(row).unwrap_or(0);
+        put(buf, area, 0, y, &format!("{mark} {}", pass.word()), style);
     }
 }
 
-fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, (left, area): (u16, Rect), buf: &mut Buffer) {
+fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let percent = progress.copied as f64 * 100.0 / progress.total.max(1) as f64;
     let state = |state: CopyState| progress.states.get(state as usize).copied().unwrap_or(0);
@@ -85,21 +183,25 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, (left, area):
         (true, _, _) => "as long as the drive takes".to_string(),
         _ => "not running".to_string(),
     };
+    let bytes = |of: CopyState| size_decimal(state(of));
+    let (failed, inner) = (state(CopyState::Failed), state(CopyState::Inner) + state(CopyState::PassedOver));
     let rows = [
-        format!("{} of {}   {percent:.3} %   {way}", size_decimal(progress.copied), size_decimal(progress.total)),
-        format!(
-            "{} failed   {} between edges   {} passed over",
-            size_decimal(state(CopyState::Failed)),
-            size_decimal(state(CopyState::Inner)),
-            size_decimal(state(CopyState::PassedOver))
+        (format!("{} of {}", size_decimal(progress.copied), size_decimal(progress.total)), theme.text()),
+        (format!("{percent:.3} %   {way}"), theme.text()),
+        (format!("{} failed", bytes(CopyState::Failed)), if failed > 0 { theme.bad() } else { theme.text() }),
+        (
+            format!("{} between edges   {} passed over", bytes(CopyState::Inner), bytes(CopyState::PassedOver)),
+            if inner > 0 { theme.doubt() } else { theme.text() },
         ),
-        format!("{} reads failed   {} times off the link", progress.errors, progress.link_drops),
-        format!("last request {}   usual {}", time(progress.last_us), time(progress.usual_us)),
-        format!("rate {}/s", size_decimal(progress.rate)),
+        (
+            format!("{} reads failed   {} times off the link", progress.errors, progress.link_drops),
+            if progress.errors > 0 { theme.bad() } else { theme.text() },
+        ),
+        (format!("last request {}   usual {}", time(progress.last_us), time(progress.usual_us)), theme.text()),
+        (format!("rate {}/s", size_decimal(progress.rate)), theme.text()),
     ];
-    for (row, text) in rows.iter().enumerate() {
-        let style = if row == 2 && progress.errors > 0 { theme.bad() } else { theme.text() };
-        put(buf, area, left, 2 + u16::try_from(row).unwrap_or(0), text, style);
+    for (row, (text, style)) in (FIGURES..).zip(rows) {
+        put(buf, area, 0, row, &text, style);
     }
 }
 
@@ -111,7 +213,7 @@ fn time(us: u64) -> String {
     }
 }
 
-/// The sign of a part by what is known of it: what is worst counts.
+/// The sign of a place by what is known of it: what is worst counts.
 fn sign(part: &[u64; 5]) -> char {
     let all: u64 = part.iter().sum();
     let of = |state: CopyState| part.get(state as usize).copied().unwrap_or(0);
@@ -119,44 +221,9 @@ fn sign(part: &[u64; 5]) -> char {
         () if of(CopyState::Failed) > 0 => '×',
         () if of(CopyState::Inner) > 0 => '┼',
         () if of(CopyState::PassedOver) > 0 => '╱',
-        () if of(CopyState::Copied) == all => '█',
-        () if of(CopyState::Copied) * 2 >= all => '▓',
-        () if of(CopyState::Copied) > 0 => '▒',
-        () => '·',
-    }
-}
-
-/// The drive as rows of signs, from its first sector to its last.
-fn draw_map(app: &App, progress: &CopyProgress, area: Rect, buf: &mut Buffer) {
-    let theme = app.theme;
-    let columns = usize::from(area.width.saturating_sub(13)).clamp(8, 64);
-    // All of the drive is shown: where there is less room, neighbours are one cell.
-    let together = progress.parts.len().div_ceil((columns * usize::from(area.height)).max(1)).max(1);
-    let sum = |parts: &[[u64; 5]]| {
-        parts.iter().fold([0; 5], |sum: [u64; 5], part| std::array::from_fn(|state| sum[state] + part[state]))
-    };
-    let cells: Vec<[u64; 5]> = progress.parts.chunks(together).map(sum).collect();
-    let head = u128::from(progress.at.0) * cells.len() as u128 / u128::from(progress.total.max(1));
-    let head = usize::try_from(head).unwrap_or(0);
-    let part_bytes = progress.total.div_ceil(cells.len().max(1) as u64);
-    for (row, parts) in cells.chunks(columns).enumerate() {
-        let Ok(y) = u16::try_from(row) else { return };
-        if y >= area.height {
-            return;
-        }
-        put(buf, area, 1, y, &format!("{:>9}", size_decimal(part_bytes * (row * columns) as u64)), theme.dim());
-        for (column, part) in parts.iter().enumerate() {
-            let here = row * columns + column == head;
-            let sign = if here { '◆' } else { sign(part) };
-            let style = match sign {
-                '×' => theme.bad(),
-                '┼' | '╱' => theme.doubt(),
-                '█' | '▓' | '▒' => theme.good(),
-                '◆' => theme.strong(),
-                _ => theme.dim(),
-            };
-            put(buf, area, 11 + u16::try_from(column).unwrap_or(0), y, &sign.to_string(), style);
-        }
+        () if of(CopyState::Copied) == 0 => '·',
+        () if of(CopyState::Copied) == all => '┃',
+        () => '╎',
     }
 }
 
@@ -174,8 +241,8 @@ fn draw_before(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
                 size_decimal(bytes)
             ),
         };
-        for (row, line) in wrap(&says, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
-            put(buf, area, 1, MAP_TOP + u16::try_from(row).unwrap_or(0), line, app.theme.strong());
+        for (row, line) in wrap(&says, usize::from(area.width.saturating_sub(1))).iter().enumerate() {
+            put(buf, area, 0, 2 + u16::try_from(row).unwrap_or(0), line, app.theme.strong());
         }
         return;
     }
@@ -185,8 +252,8 @@ fn draw_before(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         }
         false => "This is a copy. While the drive still answers, open the drive itself and go on with its copy there.",
     };
-    for (row, line) in wrap(about, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
-        put(buf, area, 1, MAP_TOP + u16::try_from(row).unwrap_or(0), line, app.theme.text());
+    for (row, line) in wrap(about, usize::from(area.width.saturating_sub(1))).iter().enumerate() {
+        put(buf, area, 0, 2 + u16::try_from(row).unwrap_or(0), line, app.theme.text());
     }
 }
 

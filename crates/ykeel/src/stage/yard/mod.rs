@@ -30,7 +30,7 @@ const KEYS: &[StageKey] = &[
     bench(
         "A",
         |_| vec![Effect::LookAtAll],
-        ("ask all", "Ask every drive for its ladder, while you work on another (look at all)"),
+        ("ask all", "Ask every drive but this machine's devices for its ladder, while you work on another (look at all)"),
     ),
     bench("/", type_filter, ("find", "Show the drives that have these words: name, client, what is broken, what is next")),
     bench("o", sort_next, ("", "Sort the board by the next column")),
