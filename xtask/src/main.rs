@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] |
 //! fuzz [--count=N] [--seed=S]`.
 #![forbid(unsafe_code)]
 
@@ -11,6 +11,7 @@ mod bench_older;
 mod bench_plan;
 mod bench_recovery;
 mod content;
+mod dist;
 mod drives;
 mod fuzz;
 mod guest;
@@ -30,6 +31,7 @@ fn main() -> anyhow::Result<()> {
         Some("test") => setup::test(rest),
         Some("demo-drives") => drives::build(rest),
         Some("shots") => shots::take(),
+        Some("dist") => dist::make(),
         Some("bench") if rest.iter().any(|word| word == "--mend") => bench_mend::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--recovery") => {
             bench_recovery::run_all(rest.iter().find_map(|word| word.strip_prefix("--older=")))
@@ -48,7 +50,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
         ),
     }
 }

@@ -83,6 +83,7 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     open("boiler-room");
     intake(session);
     session.keys(&["/", "Escape", "A"]);
+    session.wait_for("J: ");
     session.wait_until("every drive was asked", |screen| {
         !["asked", "asking", "settling"].iter().any(|word| screen.contains(&format!("{word} "))) && !screen.contains("J: ")
     });

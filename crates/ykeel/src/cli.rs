@@ -191,6 +191,20 @@ pub(crate) enum Command {
         #[arg(long)]
         no_screens: bool,
     },
+    /// Print what completes commands and options in a shell.
+    #[command(after_help = "Example: ykeel completions bash > ~/.local/share/bash-completion/completions/ykeel")]
+    Completions {
+        /// The shell.
+        #[arg(value_enum)]
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual pages, one for each command.
+    #[command(hide = true)]
+    Manual {
+        /// Folder to put them into.
+        #[arg(long, value_name = "DIR")]
+        to: PathBuf,
+    },
 }
 
 /// What is done with a case.

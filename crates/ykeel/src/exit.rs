@@ -3,12 +3,12 @@
 
 use std::process::ExitCode;
 
-use crate::out::tell;
+use crate::out::{self, tell};
 use keel_core::{CoreError, chain};
 use keel_source::SourceError;
 
 /// A command that ended without doing what it was asked for, without an error.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum Ended {
     /// Nothing to do, or no way to do it.
     #[error("nothing to do")]
@@ -17,27 +17,49 @@ pub(crate) enum Ended {
     #[error("cancelled")]
     Cancelled,
     /// Wrong use that the argument parser could not see.
-    #[error("wrong use")]
-    WrongUse,
+    #[error("{0}")]
+    WrongUse(String),
 }
 
-/// The exit code of a command's result; an error is told on standard error.
-pub(crate) fn code(result: anyhow::Result<()>) -> ExitCode {
+/// The exit code of a command's result; an error is told on standard error, and where a JSON document was asked for, as one.
+pub(crate) fn code(result: anyhow::Result<()>, json: bool) -> ExitCode {
     let Err(error) = result else { return ExitCode::SUCCESS };
-    if let Some(ended) = error.downcast_ref::<Ended>() {
-        return ExitCode::from(match ended {
-            Ended::Nothing => 5,
-            Ended::Cancelled => 130,
-            Ended::WrongUse => 2,
-        });
-    }
     if error.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == std::io::ErrorKind::BrokenPipe) {
         return ExitCode::SUCCESS;
     }
-    tell!("ykeel: {}", chain(error.as_ref()));
-    ExitCode::from(
-        error.downcast_ref::<CoreError>().map_or_else(|| error.downcast_ref::<SourceError>().map_or(5, of_source), of_core),
-    )
+    let text = chain(error.as_ref());
+    let (code, is_told) = match error.downcast_ref::<Ended>() {
+        // What came of it was said by the command.
+        Some(Ended::Nothing) => (5, true),
+        Some(Ended::Cancelled) => (130, true),
+        Some(Ended::WrongUse(_)) => (2, false),
+        None => (of(&error), false),
+    };
+    if !is_told {
+        tell!("ykeel: {text}");
+    }
+    // Whoever stopped it knows; it is no error.
+    if json && code != 130 {
+        out::error_document(&text, code);
+    }
+    ExitCode::from(code)
+}
+
+/// The exit code of a command line that does not parse, or asks for help: what the parser says stands where it belongs.
+pub(crate) fn wrong_use(error: &clap::Error, json: bool) -> ExitCode {
+    let _ = error.print();
+    if error.use_stderr() && json {
+        // The first paragraph says what is wrong; usage and hints stand on standard error.
+        let text = error.to_string();
+        let first: Vec<&str> = text.lines().take_while(|line| !line.is_empty()).map(str::trim).collect();
+        let first = first.join(" ");
+        out::error_document(first.strip_prefix("error: ").unwrap_or(&first), 2);
+    }
+    ExitCode::from(if error.use_stderr() { 2 } else { 0 })
+}
+
+fn of(error: &anyhow::Error) -> u8 {
+    error.downcast_ref::<CoreError>().map_or_else(|| error.downcast_ref::<SourceError>().map_or(5, of_source), of_core)
 }
 
 fn of_core(error: &CoreError) -> u8 {

@@ -24,9 +24,13 @@ use clap::Parser;
 
 fn main() -> ExitCode {
     signals::listen();
-    let cli = cli::Cli::parse();
+    let json = std::env::args_os().any(|word| word == "--json");
+    let cli = match cli::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return exit::wrong_use(&error, json),
+    };
     let ended = command::run(cli);
     // What is on its way out may still have something to put back.
     keel_core::job::wait_for_dropped();
-    exit::code(ended)
+    exit::code(ended, json)
 }

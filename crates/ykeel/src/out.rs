@@ -2,6 +2,7 @@
 //! nothing raw that would steer a terminal is in it, JSON included.
 
 use std::io::{self, ErrorKind, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A line on standard output.
 macro_rules! say {
@@ -14,6 +15,9 @@ macro_rules! tell {
 }
 
 pub(crate) use {say, tell};
+
+/// True once a JSON document was begun: there is one on standard output, and no second one behind it.
+static DOCUMENT: AtomicBool = AtomicBool::new(false);
 
 /// Exit code for output that cannot be written.
 const NOT_WRITTEN: i32 = 5;
@@ -29,6 +33,16 @@ pub(crate) fn line(text: std::fmt::Arguments<'_>) {
         aside(format_args!("ykeel: standard output cannot be written: {error}"));
         std::process::exit(NOT_WRITTEN);
     }
+}
+
+/// Writes an error as the one JSON document of a command, unless it wrote its document before: `{"error": TEXT, "code": EXIT CODE}`.
+pub(crate) fn error_document(text: &str, code: u8) {
+    if DOCUMENT.load(Ordering::Relaxed) {
+        return;
+    }
+    let mut out = Json::new(io::stdout().lock());
+    let document = serde_json::json!({ "error": text, "code": code });
+    let _ = serde_json::to_writer_pretty(&mut out, &document).map_err(io::Error::from).and_then(|()| out.write_all(b"\n"));
 }
 
 /// Writes a line to standard error. Where nobody hears it, it is not said.
@@ -48,6 +62,7 @@ pub(crate) struct Json<W: Write> {
 impl<W: Write> Json<W> {
     /// Output to `inner`.
     pub(crate) fn new(inner: W) -> Self {
+        DOCUMENT.store(true, Ordering::Relaxed);
         Self { inner, held: Vec::new() }
     }
 }

@@ -266,6 +266,74 @@ fn bad_input_is_told_by_name_with_its_exit_code() {
 }
 
 #[test]
+fn an_error_is_a_document_where_one_was_asked_for() {
+    let bench = Bench::new();
+    let galley = yard().join("galley.img");
+    let sick = yard().join("winch-room.drive.toml");
+    for (arguments, code, words) in [
+        (vec!["ladder", "none.img"], 3, "none.img"),
+        (vec!["ladder"], 2, "<SOURCE>"),
+        (vec!["sweep", text(&galley), "--reach", "everywhere"], 2, "everywhere"),
+        (vec!["files", text(&galley), "--volume", "n9"], 2, "n9"),
+        (vec!["files", text(&galley)], 2, "--volume"),
+        (vec!["mend", text(&sick), "--apply", "--yes"], 4, ""),
+    ] {
+        let (ended, document) = bench.json(&arguments);
+        assert_eq!(ended, code, "{arguments:?}: {document}");
+        // What a command has to say for itself stands in its own document.
+        if let Some(error) = document["error"].as_str() {
+            assert!(error.contains(words) && !error.is_empty() && document["code"] == code, "{arguments:?}: {document}");
+        } else {
+            assert!(code == 4 && document["refused"].is_object() | document["refused"].is_string(), "{arguments:?}: {document}");
+        }
+        assert!(!bench.run(&arguments).stderr.is_empty(), "people are told as before");
+    }
+}
+
+#[test]
+fn a_word_that_is_no_command_opens_no_screens_and_names_the_one_that_may_be_meant() {
+    let bench = Bench::new();
+    for (word, told) in [("swep", "`ykeel sweep`"), ("fathm", "`ykeel fathom`"), ("quayside", "no drive quayside")] {
+        let output = bench.run(&[word]);
+        let stderr = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(output.status.code() == Some(2) && stderr.contains(told) && output.stdout.is_empty(), "{word}: {output:?}");
+    }
+    // A word that steers the terminal is not handed on to it.
+    let output = bench.run(&["swe\u{1b}[31mp"]);
+    assert!(output.status.code() == Some(2) && !output.stderr.contains(&0x1B), "{output:?}");
+}
+
+#[test]
+fn completions_and_manual_pages_know_every_command() {
+    let bench = Bench::new();
+    let help = String::from_utf8(bench.run(&["--help"]).stdout).unwrap();
+    let listed = help.split("Commands:").nth(1).unwrap().split("Arguments:").next().unwrap();
+    let commands: Vec<&str> = listed
+        .lines()
+        .filter(|line| line.starts_with("  ") && !line.starts_with("   "))
+        .filter_map(|line| line.split_whitespace().next())
+        .filter(|name| *name != "help")
+        .collect();
+    assert!(commands.len() >= 18 && commands.contains(&"fathom"), "{commands:?}");
+    for shell in ["bash", "zsh", "fish"] {
+        let output = bench.run(&["completions", shell]);
+        let script = String::from_utf8(output.stdout).unwrap();
+        assert!(output.status.success() && commands.iter().all(|name| script.contains(name)), "{shell}");
+        assert!(script.contains("volumes-first"), "options are known, too");
+    }
+    fs::write(bench.path("ykeel.bash"), bench.run(&["completions", "bash"]).stdout).unwrap();
+    let bash = std::process::Command::new("bash").arg("-n").arg(bench.path("ykeel.bash")).status().unwrap();
+    assert!(bash.success(), "the shell takes it");
+    assert!(bench.run(&["manual", "--to", "man"]).status.success());
+    for name in &commands {
+        let page = fs::read_to_string(bench.path("man").join(format!("ykeel-{name}.1"))).unwrap();
+        assert!(page.contains(".TH") && page.contains(name), "{name}");
+    }
+    assert!(fs::read_to_string(bench.path("man/ykeel.1")).unwrap().contains("sector"));
+    assert_eq!(bench.run(&["completions", "quay"]).status.code(), Some(2));
+}
+
+#[test]
 fn drives_of_nothing_are_told_and_survived() {
     let bench = Bench::new();
     let noise: Vec<u8> = (0..16u64 << 20).map(|at| (at.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 37) as u8).collect();

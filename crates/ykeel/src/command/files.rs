@@ -56,11 +56,12 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         return missing(args, &source, &swept.finds, asked.volume);
     }
     let Some(find) = chosen(&swept.finds, asked.volume)? else {
-        tell!("ykeel: choose one with --volume:");
-        for find in &swept.finds {
-            tell!("  {}  {}  {}  {}", find.id, find.kind.word(), find.name(), size_decimal(find.bytes));
-        }
-        return Err(Ended::WrongUse.into());
+        let told = |find: &Find| {
+            let name = printable(find.name());
+            format!("{} ({} {name}, {})", find.id, find.kind.word(), size_decimal(find.bytes))
+        };
+        let all: Vec<String> = swept.finds.iter().map(told).collect();
+        return Err(Ended::WrongUse(format!("choose one with --volume: {}", all.join(", "))).into());
     };
     let volume = files::open(&source, find)?;
     let taken = files::taken(&source, &swept.finds, find);

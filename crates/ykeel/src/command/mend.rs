@@ -128,8 +128,8 @@ fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Fin
 /// `ID/STRUCTURE[.FIELD]=VERSION`.
 fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Take)> {
     let usage = || {
-        tell!("ykeel: --take {text}: ID/STRUCTURE=VERSION or ID/STRUCTURE.FIELD=VERSION is wanted");
-        Ended::WrongUse
+        let text = printable(text);
+        Ended::WrongUse(format!("--take {text}: ID/STRUCTURE=VERSION or ID/STRUCTURE.FIELD=VERSION is wanted"))
     };
     let (place, version) = text.rsplit_once('=').ok_or_else(usage)?;
     let (id, name) = place.split_once('/').ok_or_else(usage)?;

@@ -8,6 +8,7 @@ mod fathom;
 mod files;
 mod health;
 mod ladder;
+mod manual;
 mod mend;
 mod prove;
 mod reads;
@@ -24,7 +25,10 @@ use crate::{app, demo};
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
     match cli.command {
-        None => app::open(&cli.sources, cli.sector_size),
+        None => {
+            manual::refuse_words(&cli.sources)?;
+            app::open(&cli.sources, cli.sector_size)
+        }
         Some(Command::Yard { dir, devices, json }) => yard::run(&dir, devices, json),
         Some(Command::Ladder { source }) => ladder::run(&source),
         Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
@@ -45,6 +49,8 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Health { source }) => health::run(&source),
         Some(Command::Reads { source, full, minutes }) => reads::run(&source, full, minutes),
         Some(Command::Fathom(args)) => fathom::run(&args),
+        Some(Command::Completions { shell }) => manual::completions(shell),
+        Some(Command::Manual { to }) => manual::pages(&to),
         Some(Command::Demo { dir, fresh, no_screens }) => demo::run(&dir, fresh, no_screens),
     }
 }
