@@ -148,7 +148,7 @@ pub(crate) fn holds_the_same(
     stretches: &[ByteRange],
     source: &SharedSource,
 ) -> bool {
-    let (mut alike, mut other) = (0, 0);
+    let (mut alike, mut other, mut failed) = (0, 0, 0);
     let (mut kept, mut now) = ([0; SAMPLE], [0; SAMPLE]);
     for index in 0..MOST_COMPARED {
         let Some(range) = stretches.get(index * stretches.len() / MOST_COMPARED) else { continue };
@@ -156,15 +156,15 @@ pub(crate) fn holds_the_same(
         let room = (range.len() / SAMPLE as u64).max(1);
         let at = range.start + index as u64 * room / MOST_COMPARED as u64 * SAMPLE as u64;
         let holds = range.len() >= SAMPLE as u64 && copy(at, &mut kept);
-        if !holds || kept.iter().all(|byte| *byte == kept[0]) || source.read_once(at, &mut now).is_err() {
+        if !holds || kept.iter().all(|byte| *byte == kept[0]) {
             continue;
         }
-        if kept == now {
-            alike += 1;
-        } else {
-            other += 1;
+        match source.read_once(at, &mut now) {
+            Err(_) => failed += 1,
+            Ok(()) if kept == now => alike += 1,
+            Ok(()) => other += 1,
         }
-        if alike >= LEAST_ALIKE || other >= LEAST_ALIKE {
+        if alike >= LEAST_ALIKE || other >= LEAST_ALIKE || failed >= MOST_FAILED {
             break;
         }
     }

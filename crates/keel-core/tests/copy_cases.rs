@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use keel_core::copy::{Copied, CopyOptions, Pass, Stopped, copy, part_bytes, touched};
+use keel_core::copy::{Copied, CopyOptions, Pass, Stopped, copy, known_of, part_bytes, touched};
 use keel_core::job::{Cancel, Desk};
 use keel_core::layout::Choices;
 use keel_core::mend::{self, Wishes};
@@ -141,6 +141,24 @@ fn the_time_of_each_place_is_told_where_it_was_asked_and_only_there() {
     copy(&sick.open(), &sick.at("c.img"), &options, &desk).unwrap();
     drop(desk);
     assert!(hears.into_iter().flat_map(|told| told.slowest_us.to_vec()).all(|us| us == 0));
+}
+
+#[test]
+fn a_copy_is_known_for_its_own_drive_and_not_for_another_one_that_calls_itself_alike() {
+    let sick = Sick::new(16 * MIB, "");
+    sick.copy(&sick.open(), &CopyOptions::default()).unwrap();
+    assert_eq!(known_of(&sick.at("c.img"), &sick.open()).unwrap().bytes(CopyState::Copied), 16 * MIB);
+    assert!(known_of(&sick.at("none.img"), &sick.open()).is_none());
+    // A drive that answers no more is not another one, and is not asked over and over.
+    sick.describe("BL-0731", "unreadable = [{ first_lba = 0, sectors = 32768 }]");
+    let dead = sick.open();
+    assert!(known_of(&sick.at("c.img"), &dead).is_some());
+    assert!(dead.elapsed().unwrap() < Duration::from_secs(10), "{:?}", dead.elapsed());
+    // The same reader with another card in it.
+    sick.describe("BL-0731", "");
+    let other: Vec<u8> = sick.bytes.iter().map(|byte| byte ^ 0x5A).collect();
+    fs::write(sick.at("surface.img"), other).unwrap();
+    assert!(known_of(&sick.at("c.img"), &sick.open()).is_none());
 }
 
 #[test]

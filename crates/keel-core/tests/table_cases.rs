@@ -295,7 +295,9 @@ fn drives_that_call_themselves_alike_are_told_and_one_gets_new_identifiers() {
     let folder = bench.folder.path();
     std::fs::copy(&bench.image, folder.join("clone.img")).unwrap();
     let berths = keel_core::yard::list(folder).unwrap();
-    let alike: Vec<usize> = berths.iter().map(|berth| berth.same_identifier.len()).collect();
+    // The volumes that the drive was put together from lie there, too, and are listed by what they hold.
+    let drives = berths.iter().filter(|berth| berth.path.extension().is_some_and(|end| end == "img"));
+    let alike: Vec<usize> = drives.map(|berth| berth.same_identifier.len()).collect();
     assert_eq!(alike, [1, 1], "{berths:?}");
     let told = told(&bench.open(), &Choices { new_ids: true, ..Choices::default() });
     told.holds_as_planned("new identifiers");

@@ -219,7 +219,7 @@ impl Dest {
 }
 
 /// True when the copy in `file` is one of `source`. Another card in the same reader calls itself alike.
-fn is_of(file: &File, map: &CopyMap, source: &SharedSource) -> bool {
+pub(super) fn is_of(file: &File, map: &CopyMap, source: &SharedSource) -> bool {
     let read = |at: ByteOffset, buf: &mut [u8]| file.read_exact_at(buf, at.0).is_ok();
     holds_the_same(&read, &map.ranges(&[CopyState::Copied]), source)
 }

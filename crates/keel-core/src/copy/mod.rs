@@ -298,6 +298,15 @@ fn device_copy(identity: &Identity) -> Option<PathBuf> {
     Some(dest::device_log(identity)).filter(|log| is_device && log.is_file())
 }
 
+/// The state of the copy of `source` at `path`; `None` where there is none yet, or where it holds something else than the drive:
+/// another card in the same reader calls itself alike. Reads a few samples of both.
+#[must_use]
+pub fn known_of(path: &Path, source: &SharedSource) -> Option<CopyMap> {
+    let map = known(path).filter(|map| map.len() == source.identity().bytes)?;
+    let file = std::fs::File::open(path).ok()?;
+    dest::is_of(&file, &map, source).then_some(map)
+}
+
 /// The state of the copy at `path`, by its log; `None` where there is none yet.
 #[must_use]
 pub fn known(path: &Path) -> Option<CopyMap> {

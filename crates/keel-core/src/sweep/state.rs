@@ -48,6 +48,18 @@ impl SweepState {
         (state.version == VERSION && state.fingerprint == fingerprint(source)).then_some(state)
     }
 
+    /// True when the state kept at `path` is of this drive as it is now.
+    #[must_use]
+    pub fn is_of(path: &Path, source: &SharedSource) -> bool {
+        #[derive(Deserialize)]
+        struct Head {
+            version: u32,
+            fingerprint: String,
+        }
+        let head: Option<Head> = fs::read(path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        head.is_some_and(|head| head.version == VERSION && head.fingerprint == fingerprint(source))
+    }
+
     /// Keeps the state at `path`.
     ///
     /// # Errors

@@ -30,6 +30,7 @@ fn what_was_looked_at_is_not_looked_at_again_and_what_is_left_is_told_piece_by_p
     assert_eq!(state.left(&[range(MIB / 2, MIB), range(3 * MIB, 4 * MIB)]), [range(MIB / 2, MIB), range(3 * MIB, 4 * MIB)]);
     let path = folder.path().join("state/sweep.json");
     state.save(&path).unwrap();
+    assert!(SweepState::is_of(&path, &source));
     assert_eq!(SweepState::load(&path, &source), Some(state));
 }
 
@@ -46,10 +47,10 @@ fn the_state_of_another_drive_or_of_one_that_changed_is_not_taken() {
     bytes[2 * MIB as usize..3 * MIB as usize].fill(9);
     std::fs::write(folder.path().join("quay.img"), bytes).unwrap();
     let changed = keel_source::open(&folder.path().join("quay.img"), OpenOptions::default()).unwrap();
-    assert!(SweepState::load(&kept, &changed).is_none());
+    assert!(SweepState::load(&kept, &changed).is_none() && !SweepState::is_of(&kept, &changed));
     for text in ["", "{}", "[1, 2", "{\"version\": 4}"] {
         std::fs::write(&kept, text).unwrap();
-        assert!(SweepState::load(&kept, &changed).is_none(), "{text:?}");
+        assert!(SweepState::load(&kept, &changed).is_none() && !SweepState::is_of(&kept, &changed), "{text:?}");
     }
     assert!(SweepState::load(&folder.path().join("none.json"), &changed).is_none());
 }

@@ -1,6 +1,7 @@
 //! What was seen of a drive when it was looked at last: a row of the yard says it, with its age, without opening the drive.
 
-use std::path::PathBuf;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
 use keel_source::{Identity, SharedSource};
 use serde::{Deserialize, Serialize};
@@ -82,13 +83,21 @@ impl Sight {
         whose::keep(&path(source.identity()), source, self, Samples::None)
     }
 
-    /// What was seen of the drive that calls itself so; what it holds is not compared: another card in the same reader is told apart
-    /// when it is opened.
+    /// What was seen of the drive that calls itself so. What it holds is not compared: another card in the same reader is told apart
+    /// when it is opened. Nothing is known of an image that was changed or replaced since.
     #[must_use]
     pub fn known(identity: &Identity) -> Option<Self> {
         let bytes = std::fs::read(path(identity)).ok()?;
         let sight: Self = serde_json::from_slice(&bytes).ok()?;
-        (sight.rungs.len() == RungName::ALL.len()).then_some(sight)
+        let is_whole = sight.rungs.len() == RungName::ALL.len();
+        (is_whole && !identity.path.as_ref().is_some_and(|image| sight.is_older_than(image))).then_some(sight)
+    }
+
+    /// True when the image at `image` was changed, or put there, after it was seen. By the time that copying and unpacking cannot set.
+    fn is_older_than(&self, image: &Path) -> bool {
+        let Ok(file) = std::fs::metadata(image) else { return false };
+        let seen: Option<jiff::Timestamp> = self.at.parse().ok();
+        file.is_file() && seen.is_some_and(|seen| file.ctime() > seen.as_second())
     }
 
     /// How long ago it was seen, in words; none for a time that cannot be read.
@@ -173,5 +182,23 @@ mod tests {
             std::fs::write(path(source.identity()), text).unwrap();
             assert_eq!(Sight::known(source.identity()), None, "{text:?}");
         }
+    }
+
+    #[test]
+    fn nothing_is_known_of_an_image_that_was_put_there_later() {
+        static STATE: std::sync::OnceLock<tempfile::TempDir> = std::sync::OnceLock::new();
+        case::keep_state_in(STATE.get_or_init(|| tempfile::tempdir().unwrap()).path());
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("quay.img");
+        std::fs::write(&image, vec![7; 8192]).unwrap();
+        let source = keel_source::open(&image, keel_source::OpenOptions::default()).unwrap();
+        let sight = Sight::of(&ladder(), "sweep".into(), Work::default());
+        sight.keep(&source).unwrap();
+        assert_eq!(Sight::known(source.identity()), Some(sight.clone()));
+        Sight { at: "2020-01-01T00:00:00Z".into(), ..sight }.keep(&source).unwrap();
+        // The file may say that it is older than that: when it came to lie here it cannot say.
+        let file = std::fs::File::options().write(true).open(&image).unwrap();
+        file.set_modified(std::time::SystemTime::UNIX_EPOCH).unwrap();
+        assert_eq!(Sight::known(source.identity()), None);
     }
 }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use keel_core::advice::Swept;
 use keel_core::case::Case;
 use keel_core::job::{Job, Message};
+use keel_core::sweep::SweepState;
 use keel_core::yard::{Berth, Sight};
 use keel_core::{CoreError, case, copy, fathom, plan, yard};
 use keel_source::{OpenOptions, SharedSource};
@@ -155,11 +156,15 @@ fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreErro
     drive.plan.bundle = case::bundles(source.identity()).pop();
     drive.fathom.interrupted = fathom::interrupted_of(&source).is_some();
     let sight = Sight::known(source.identity());
-    drive.ladder.was_swept = sight.as_ref().is_some_and(|sight| sight.swept == Swept::Done);
+    // What was seen counts for what calls itself so: what it led to is of this drive only when that holds the same.
+    let state = case::drive_folder(source.identity()).join("sweep.json");
+    let swept = sight.as_ref().is_some_and(|sight| sight.swept == Swept::Done);
+    drive.ladder.was_swept = swept && SweepState::is_of(&state, &source);
     let case = source.identity().path.as_ref().and_then(|path| Case::of(path, Some(source.identity())).ok().flatten());
     if let Some(copy) = case.and_then(|case| case.record.copy).or(sight.and_then(|sight| sight.copy)) {
-        drive.copy.keep(copy::known(&copy).filter(|map| map.len() == source.identity().bytes));
-        drive.copy.dest = Some(copy);
+        drive.copy.keep(copy::known_of(&copy, &source));
+        // One that holds something else is another drive's.
+        drive.copy.dest = (drive.copy.kept.is_some() || copy::known(&copy).is_none()).then_some(copy);
     }
     Ok(OpenedDrive { interrupted: plan::interrupted(&source), drive: Box::new(drive) })
 }

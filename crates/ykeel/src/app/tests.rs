@@ -10,7 +10,7 @@ use ratatui::layout::Rect;
 use super::{App, Effect};
 use crate::keys::{StageKey, find};
 use crate::stage::{Drive, StageId, ladder, mend, plan, sweep};
-use crate::testing::{Bench, app, click, click_at, drawn, key, quay, sign, wait};
+use crate::testing::{Bench, MIB, app, click, click_at, drawn, key, quay, sign, wait};
 
 /// The keys of a stage but the one that leaves.
 fn bindings(stage: StageId) -> impl Iterator<Item = &'static StageKey> {
@@ -446,4 +446,33 @@ fn on_a_small_terminal_the_right_side_is_a_key_away_and_below_it_only_leaving_wo
     assert!(bench.stage == StageId::Ladder && bench.popups.is_empty() && !bench.is_busy());
     sign(&mut bench, 'q');
     assert!(bench.quit);
+}
+
+#[test]
+fn another_card_in_the_same_reader_has_no_copy_and_was_not_swept() {
+    let bench = Bench::new();
+    let drive = bench.drive("");
+    let mut app = bench.app(&drive);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    for (stage, confirms) in [('3', true), ('5', false)] {
+        sign(&mut app, stage);
+        sign(&mut app, 's');
+        if confirms {
+            key(&mut app, KeyCode::Enter);
+        }
+        wait(&mut app);
+    }
+    drop(app);
+    let opened = |bench: &Bench| {
+        let mut app = bench.app(&drive);
+        key(&mut app, KeyCode::Enter);
+        wait(&mut app);
+        let drive = app.drive.take().unwrap();
+        (drive.copy.is_there(), drive.copy.dest.is_some(), drive.ladder.was_swept)
+    };
+    assert_eq!(opened(&bench), (true, true, true), "the same drive is known again");
+    let other: Vec<u8> = (0..24 * MIB / 8).flat_map(|at: u64| (at * 0x517C_C1B7 + 5).to_le_bytes()).collect();
+    fs::write(bench.folder.path().join("surface.img"), other).unwrap();
+    assert_eq!(opened(&bench), (false, false, false));
 }
