@@ -55,35 +55,11 @@ pub(crate) fn quay() -> SharedSource {
 /// The bench with that drive, opened or not, and one that does not open.
 pub(crate) fn app(open: bool) -> App {
     let berth = Berth {
-        path: PathBuf::from("/bench/quay.img"),
         identity: Some(quay().identity().clone()),
-        problem: None,
-        disk_identifier: None,
-        same_identifier: Vec::new(),
         symptom: Some("told \u{7}".into()),
-        interrupted: None,
-        probe_interrupted: None,
-        case: None,
-        client: None,
-        sight: None,
-        group: yard::Group::Waiting,
-        device: None,
+        ..Berth::bare(PathBuf::from("/bench/quay.img"))
     };
-    let broken = Berth {
-        path: PathBuf::from("/bench/none.img"),
-        identity: None,
-        problem: Some("cannot open".into()),
-        disk_identifier: None,
-        same_identifier: Vec::new(),
-        symptom: None,
-        interrupted: None,
-        probe_interrupted: None,
-        case: None,
-        client: None,
-        sight: None,
-        group: yard::Group::Waiting,
-        device: None,
-    };
+    let broken = Berth { problem: Some("cannot open".into()), ..Berth::bare(PathBuf::from("/bench/none.img")) };
     let mut app = App::new(vec![berth, broken], None);
     app.theme = Theme::plain();
     if open {

@@ -88,6 +88,13 @@ fn the_whole_story_of_the_pursers_stick() {
     assert_eq!(bench.run(&["undo", bundle, "--finish"]).status.code(), Some(0));
     assert_eq!(bench.run(&["undo", bundle]).status.code(), Some(0));
     assert_eq!(fingerprint(&image), before);
+    // The drive lies elsewhere now: what is told is of the one that was put back.
+    assert_eq!(bench.run(&["undo", bundle, "--finish"]).status.code(), Some(0));
+    let moved = bench.path("moved.img");
+    fs::rename(&image, &moved).unwrap();
+    let (code, undone) = bench.json(&["undo", bundle, "--source", text(&moved)]);
+    assert_eq!((code, undone["source"].as_str(), undone["now"].as_str()), (0, moved.to_str(), Some("as before the apply")));
+    assert_eq!(fingerprint(&moved), before);
 }
 
 #[test]

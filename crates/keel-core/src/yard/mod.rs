@@ -63,6 +63,28 @@ pub struct Berth {
     pub device: Option<Device>,
 }
 
+impl Berth {
+    /// The berth at `path` of which nothing is known yet.
+    #[must_use]
+    pub fn bare(path: PathBuf) -> Self {
+        Self {
+            path,
+            identity: None,
+            problem: None,
+            disk_identifier: None,
+            same_identifier: Vec::new(),
+            symptom: None,
+            interrupted: None,
+            probe_interrupted: None,
+            case: None,
+            client: None,
+            sight: None,
+            group: Group::Waiting,
+            device: None,
+        }
+    }
+}
+
 /// How far the work on a drive is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -193,12 +215,10 @@ pub fn berth(path: PathBuf) -> Berth {
         probe_interrupted,
         sight,
         group,
-        device: None,
-        same_identifier: Vec::new(),
         problem,
         symptom,
         identity,
-        path,
+        ..Berth::bare(path)
     }
 }
 
@@ -242,21 +262,7 @@ fn device_berth(path: PathBuf) -> Berth {
         bytes: sectors.saturating_mul(512),
         is_removable: text("removable").is_some_and(|flag| flag == "1"),
     };
-    Berth {
-        path,
-        identity: None,
-        problem: None,
-        disk_identifier: None,
-        same_identifier: Vec::new(),
-        symptom: None,
-        interrupted: None,
-        probe_interrupted: None,
-        case: None,
-        client: None,
-        sight: None,
-        group: Group::Device,
-        device: Some(device),
-    }
+    Berth { group: Group::Device, device: Some(device), ..Berth::bare(path) }
 }
 
 /// True for a drive to which a plan may be applied with `--yes`.

@@ -5,6 +5,7 @@ use std::path::Path;
 use keel_core::leave::Confirmation;
 use keel_core::plan::{self, Bundle, Condition, Direction};
 use keel_core::{CoreError, Refusal};
+use keel_source::printable;
 use serde::Serialize;
 
 use super::shared::print_json;
@@ -41,7 +42,8 @@ pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Opti
     let now = plan::condition(&source, &bundle)?;
     let document = Document {
         bundle: path.display().to_string(),
-        source: bundle.source.clone(),
+        // The drive that was worked on, wherever it lies now.
+        source: source.identity().path.as_ref().map_or_else(|| bundle.source.clone(), |path| path.display().to_string()),
         before: word(before),
         now: word(now),
         ranges: bundle.ranges.len(),
@@ -49,6 +51,6 @@ pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Opti
     if json {
         return print_json(&document);
     }
-    say!("{}: was {}, is now {}", document.source, document.before, document.now);
+    say!("{}: was {}, is now {}", printable(&document.source), document.before, document.now);
     Ok(())
 }
