@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use keel_format::Geometry;
 use keel_format::clue::Clues;
 use keel_format::table::{self, TableReading};
-use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Cancel, RangeSet, SharedSource};
 
 use super::{Find, Grade, infer, outer};
 use crate::coverage::LEAST_VOLUME;
@@ -34,8 +34,9 @@ const MOST_TRIED: usize = 16_384;
 /// Rounds of following what was found; each one needs a new find.
 const MOST_ROUNDS: usize = 256;
 
-/// Looks at the landmarks and follows what they imply until nothing new comes up.
-pub(super) fn walk(source: &SharedSource, table: &TableReading, clues: &mut Clues) -> Vec<Find> {
+/// Looks at the landmarks and follows what they imply until nothing new comes up. When it is stopped, what the last whole round found
+/// comes back; `source` is to end its reads then.
+pub(super) fn walk(source: &SharedSource, table: &TableReading, clues: &mut Clues, cancel: &Cancel) -> Vec<Find> {
     let mut seen = BTreeSet::new();
     let mut places = first_places(source, table);
     let (mut finds, mut tried) = (Vec::new(), 0);
@@ -56,7 +57,11 @@ pub(super) fn walk(source: &SharedSource, table: &TableReading, clues: &mut Clue
         if tried > MOST_TRIED && !finds.is_empty() {
             break;
         }
-        finds = infer(source, table, clues).0;
+        let found = infer(source, table, clues).0;
+        if cancel.is_cancelled() {
+            break;
+        }
+        finds = found;
         places = implied_places(source, &finds);
         places.extend(small_gaps(source, &finds));
         places.extend(finds.iter().flat_map(|find| trace_places(source, find)));

@@ -13,12 +13,14 @@ pub use compare::{RootLook, RootName, rival, root_look};
 pub use state::SweepState;
 
 use std::path::PathBuf;
-use std::time::Instant;
+use std::thread;
+use std::time::{Duration, Instant};
 
+use crossbeam_channel::{RecvTimeoutError, bounded};
 use keel_format::clue::Clues;
 use keel_format::registry;
 use keel_format::table::{self, TableReading};
-use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
+use keel_source::{Budgeted, ByteOffset, ByteRange, Cancel, RangeSet, SharedSource};
 use serde::Serialize;
 
 use self::state::Keeper;
@@ -86,6 +88,20 @@ pub struct Sweep {
 }
 
 impl Sweep {
+    /// A sweep that was stopped before anything was looked at.
+    fn stopped(table: TableReading) -> Self {
+        Self {
+            finds: Vec::new(),
+            table,
+            looked_at: Vec::new(),
+            bad: Vec::new(),
+            cancelled: true,
+            gpt_remains: Vec::new(),
+            not_kept: None,
+            untold: 0,
+        }
+    }
+
     /// The present finds under which traces of an older generation were met and whose ground was not swept whole: there may be
     /// more of it.
     #[must_use]
@@ -130,32 +146,66 @@ impl<'a> From<&'a Vec<Find>> for Seen<'a> {
 /// [`Sweep::not_kept`] says why.
 #[must_use]
 pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepProgress>) -> Sweep {
-    let mut state =
-        options.state.as_deref().and_then(|path| SweepState::load(path, source)).unwrap_or_else(|| SweepState::new(source));
+    let cancel = desk.cancel();
+    // Whatever is read here ends at the next read when it is to stop; the scan of the surface asks by itself.
+    let watched = Budgeted::until(SharedSource::clone(source), cancel);
+    let known = options.state.as_deref().and_then(|path| SweepState::load(path, &watched));
+    let mut state = known.unwrap_or_else(|| SweepState::new(&watched));
     let mut keeper = Keeper::new(source, options.state.as_deref());
-    let table = table::read(source.as_ref());
+    let table = table::read(watched.as_ref());
+    if cancel.is_cancelled() {
+        // What was kept before may not have been taken for its own: nothing is kept over it.
+        return Sweep::stopped(table);
+    }
     let (mut finds, mut untold) = (Vec::new(), 0);
     if options.reach != Reach::Surface {
-        finds = landmarks::walk(source, &table, &mut state.clues);
+        finds = landmarks::walk(&watched, &table, &mut state.clues, cancel);
         desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: Some(finds.clone()), bad: Vec::new() });
     }
     let ground = match options.reach {
         Reach::Landmarks => Vec::new(),
         Reach::Surface => vec![ByteRange::new(ByteOffset(0), ByteOffset(source.len()))],
         // What the landmarks explain is not read again; all else is.
-        Reach::Doubt => Coverage::of(source, &table, &finds, &[]).unexplained,
+        Reach::Doubt => Coverage::of(&watched, &table, &finds, &[]).unexplained,
     };
-    let mut cancelled = false;
-    if !ground.is_empty() && !desk.cancel().is_cancelled() {
-        cancelled = surface::scan((source, &table), &ground, &mut state, &mut keeper, desk);
-        (finds, untold) = infer(source, &table, &state.clues);
+    if !ground.is_empty() && !cancel.is_cancelled() {
+        let told = surface::scan((source, &table), &ground, &mut state, &mut keeper, desk);
+        // Who stops a sweep wants to see what was found, and not wait for a drive that hardly answers.
+        let inferred = if cancel.is_cancelled() {
+            infer_within(LAST_LOOK, source, &table, &state.clues)
+        } else {
+            Some(infer(&watched, &table, &state.clues)).filter(|_| !cancel.is_cancelled())
+        };
+        (finds, untold) = inferred.unwrap_or_else(|| (told.unwrap_or(finds), 0));
     }
-    if desk.cancel().is_cancelled() && !cancelled {
-        cancelled = true;
+    let cancelled = cancel.is_cancelled();
+    if cancelled {
         keeper.save(&state);
     }
     let (looked_at, gpt_remains) = (state.done.ranges().to_vec(), state.clues.gpt_headers);
     Sweep { finds, table, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem(), untold }
+}
+
+/// How long is still looked into what was seen, when a sweep is stopped.
+const LAST_LOOK: Duration = Duration::from_secs(1);
+
+/// What [`infer`] comes to within `most`; none where that is too short.
+fn infer_within(most: Duration, source: &SharedSource, table: &TableReading, clues: &Clues) -> Option<(Vec<Find>, usize)> {
+    let cancel = Cancel::default();
+    let watched = Budgeted::until(SharedSource::clone(source), &cancel);
+    let (over, is_over) = bounded::<()>(0);
+    let found = thread::scope(|scope| {
+        scope.spawn(|| {
+            // The other end goes away when it is done.
+            if is_over.recv_timeout(most) == Err(RecvTimeoutError::Timeout) {
+                cancel.cancel();
+            }
+        });
+        let found = infer(&watched, table, clues);
+        drop(over);
+        found
+    });
+    (!cancel.is_cancelled()).then_some(found)
 }
 
 /// The most volumes that are told. A drive full of images of drives has some hundreds.

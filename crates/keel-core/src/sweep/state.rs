@@ -15,7 +15,7 @@ use crate::{CoreError, case};
 const VERSION: u32 = 5;
 
 /// What a scan has seen so far.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct SweepState {
     version: u32,
     /// Which drive, and that its first and last bytes are still the same.

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use keel_format::clue::Clues;
 use keel_format::table::TableReading;
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{Budgeted, ByteOffset, ByteRange, SharedSource};
 
 use super::state::Keeper;
 use super::{Find, SweepProgress, SweepState, infer, rate};
@@ -35,14 +35,14 @@ struct Shared<'a> {
     state: Mutex<(SweepState, ByteOffset)>,
 }
 
-/// Scans what of `ground` is left; answers whether it was cancelled. Holes are skipped.
+/// Scans what of `ground` is left; answers with the finds that were told last. Holes are skipped.
 pub(super) fn scan(
     (source, table): (&SharedSource, &TableReading),
     ground: &[ByteRange],
     state: &mut SweepState,
     keeper: &mut Keeper<'_>,
     desk: &Desk<SweepProgress>,
-) -> bool {
+) -> Option<Vec<Find>> {
     let left = state.left(ground);
     let segments = segments(source, &left);
     let total: u64 = ground.iter().map(|range| range.len()).sum();
@@ -52,13 +52,14 @@ pub(super) fn scan(
         segments: &segments,
         next: AtomicUsize::new(0),
         stop: AtomicBool::new(false),
-        state: Mutex::new((std::mem::replace(state, SweepState::new(source)), ByteOffset(0))),
+        state: Mutex::new((std::mem::take(state), ByteOffset(0))),
     };
     let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8).min(segments.len().max(1));
-    thread::scope(|scope| {
+    let told = thread::scope(|scope| {
         let threads: Vec<_> = (0..workers).map(|_| scope.spawn(|| work(&shared))).collect();
-        watch(&shared, &threads, total, keeper, desk);
+        let told = watch(&shared, &threads, total, keeper, desk);
         shared.stop.store(true, Ordering::Relaxed);
+        told
     });
     let cancelled = desk.cancel().is_cancelled();
     let (mut scanned, _) = shared.state.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -74,7 +75,7 @@ pub(super) fn scan(
     } else {
         keeper.forget();
     }
-    cancelled
+    told
 }
 
 /// The data of `ground` in pieces that one worker takes at a time.
@@ -130,7 +131,9 @@ fn watch(
     total: u64,
     keeper: &mut Keeper<'_>,
     desk: &Desk<SweepProgress>,
-) {
+) -> Option<Vec<Find>> {
+    let watched = Budgeted::until(SharedSource::clone(shared.source), desk.cancel());
+    let mut last = None;
     let begun = Instant::now();
     let before = shared.state.lock().map(|state| covered(&state.0)).unwrap_or(0);
     let (mut saved, mut inferred, mut told) = (begun, begun, begun);
@@ -138,7 +141,7 @@ fn watch(
     loop {
         let finished = threads.iter().all(thread::ScopedJoinHandle::is_finished);
         if finished || desk.cancel().is_cancelled() {
-            return;
+            return last;
         }
         thread::sleep(Duration::from_millis(2));
         if told.elapsed() < TELL {
@@ -147,7 +150,7 @@ fn watch(
         told = Instant::now();
         let due = inferred.elapsed() > INFER;
         let save_due = keeper.keeps() && saved.elapsed() > SAVE;
-        let Ok(state) = shared.state.lock() else { return };
+        let Ok(state) = shared.state.lock() else { return last };
         let (done, head, bad) = (covered(&state.0), state.1, state.0.bad.clone());
         let snapshot = (due && state.0.clues.leads() != leads).then(|| state.0.clues.clone());
         let saving = save_due.then(|| state.0.clone());
@@ -155,7 +158,12 @@ fn watch(
         let mut finds: Option<Vec<Find>> = None;
         if let Some(clues) = snapshot {
             leads = clues.leads();
-            finds = Some(infer(shared.source, shared.table, &clues).0);
+            let found = infer(&watched, shared.table, &clues).0;
+            if desk.cancel().is_cancelled() {
+                return last;
+            }
+            last = Some(found);
+            finds.clone_from(&last);
             inferred = Instant::now();
         }
         desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad });

@@ -1,10 +1,12 @@
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use keel_format::VolumeKind;
-use keel_source::{ByteOffset, ByteRange, MemorySource, OpenOptions, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Cancel, Identity, MemorySource, OpenOptions, ReadError, SharedSource, Source};
 
 use super::state::{Keeper, SweepState};
-use super::{Find, Grade, inside};
+use super::{Find, Grade, Reach, SweepOptions, inside, sweep};
+use crate::job::Desk;
 use crate::testing::find;
 
 const MIB: u64 = 1 << 20;
@@ -100,4 +102,55 @@ fn of_volumes_with_one_ground_none_is_inside_the_other() {
     let mut finds = vec![find(1, MIB, 20 * MIB, 50), Find { grade: Grade::Weak, ..find(2, MIB, 20 * MIB, 10) }];
     inside::mark(&source, &mut finds);
     assert!(finds.iter().all(|find| find.inside.is_none()));
+}
+
+/// A drive at which somebody presses stop while so many reads are still to come, and that counts those behind it.
+struct StoppedAt {
+    below: SharedSource,
+    cancel: Cancel,
+    to_come: AtomicU64,
+    behind: AtomicU64,
+}
+
+impl Source for StoppedAt {
+    fn identity(&self) -> &Identity {
+        self.below.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        match self.to_come.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1)) {
+            Ok(1) => self.cancel.cancel(),
+            Ok(_) => {}
+            Err(_) => drop(self.behind.fetch_add(1, Ordering::SeqCst)),
+        }
+        self.below.read_at(at, buf)
+    }
+}
+
+#[test]
+fn a_sweep_that_is_stopped_asks_the_drive_nothing_more_and_loses_nothing_that_was_kept() {
+    let folder = tempfile::tempdir().unwrap();
+    let below = image(&folder, "quay.img", 1);
+    let path = folder.path().join("sweep.json");
+    let mut kept = SweepState::new(&below);
+    kept.done.add(range(MIB, 2 * MIB));
+    kept.save(&path).unwrap();
+    for reach in [Reach::Landmarks, Reach::Doubt] {
+        // While what was kept is compared, while the table is read, while landmarks are looked at.
+        for to_come in [1, 2, 5, 30, 70, 72, 75, 80] {
+            let cancel = Cancel::default();
+            let drive = Arc::new(StoppedAt {
+                below: Arc::clone(&below),
+                cancel: cancel.clone(),
+                to_come: AtomicU64::new(to_come),
+                behind: AtomicU64::new(0),
+            });
+            let source: SharedSource = Arc::<StoppedAt>::clone(&drive);
+            let options = SweepOptions { reach, state: Some(path.clone()) };
+            let swept = sweep(&source, &options, &Desk::new(cancel.clone()).0);
+            assert_eq!((swept.cancelled, cancel.is_cancelled()), (true, true), "{reach:?}, {to_come}");
+            assert_eq!(drive.behind.load(Ordering::SeqCst), 0, "{reach:?}, {to_come}");
+            assert_eq!(SweepState::load(&path, &below).map(|state| state.done), Some(kept.done.clone()), "{reach:?}, {to_come}");
+        }
+    }
 }

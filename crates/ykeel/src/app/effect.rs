@@ -16,7 +16,7 @@ use crate::stage::{Drive, StageId, copy};
 pub(crate) type Effects = Vec<Effect>;
 
 /// A change of a case; what comes of it is told in the foot.
-pub(crate) type CaseChange = Box<dyn FnOnce(&mut Case) -> Result<Option<String>, CoreError>>;
+pub(crate) type CaseChange = Box<dyn FnOnce(&mut Case) -> Result<Option<String>, CoreError> + Send>;
 
 /// Something to be set off.
 pub(crate) enum Effect {
@@ -144,8 +144,8 @@ impl App {
             Effect::LookUpCase if self.is_behind => {}
             Effect::LookUpCase => self.look_up_case(),
             Effect::Case(change) => self.change_case(change),
-            Effect::Note(event, detail) => self.note(event, &detail),
-            Effect::WorksOn(path) => self.works_on(&path),
+            Effect::Note(event, detail) => self.note(event, detail),
+            Effect::WorksOn(path) => self.works_on(path),
             Effect::Report(path) => self.write_report(&path),
             Effect::Quit => self.quit_or_ask(),
             Effect::Leave => self.quit = true,

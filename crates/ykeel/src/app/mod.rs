@@ -3,6 +3,7 @@
 mod case;
 pub(crate) mod effect;
 mod event;
+mod keeper;
 mod opening;
 mod report;
 mod round;

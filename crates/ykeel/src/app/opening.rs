@@ -91,9 +91,7 @@ impl App {
                 "What it touched does not stand as it was. It is kept: go to Fathom (4) and press u to put it back.",
             ));
         }
-        if let Some(case) = &mut self.case {
-            let _ = case.identify(&identity);
-        }
+        self.identify(identity);
         effects.push(ladder::ask_ground());
         self.run(effects);
     }

@@ -9,6 +9,7 @@ use ratatui::layout::Rect;
 
 use super::WRITING;
 use super::effect::{Effect, Effects, tell};
+use super::keeper::Keeper;
 use super::opening::{Opening, Yard};
 use super::round::Round;
 use crate::keys::Does;
@@ -40,6 +41,8 @@ pub(crate) struct App {
     pub(crate) round: Round,
     /// The drives of the yard are being asked.
     pub(crate) yard_job: Option<Job<(), Vec<Berth>>>,
+    /// Writes what is kept of drives and cases.
+    pub(super) keeper: Keeper,
     /// The case of the drive that is meant.
     pub(crate) case: Option<Case>,
     pub(crate) popups: Vec<Box<dyn Popup>>,
@@ -72,6 +75,7 @@ impl App {
             opening: None,
             round: Round::default(),
             yard_job: None,
+            keeper: Keeper::default(),
             case: None,
             popups: Vec::new(),
             told: None,
@@ -85,7 +89,11 @@ impl App {
     }
 
     pub(crate) fn is_busy(&self) -> bool {
-        self.opening.is_some() || self.yard_job.is_some() || self.round.is_busy() || self.drives().any(Drive::is_busy)
+        self.opening.is_some()
+            || self.keeper.is_busy()
+            || self.yard_job.is_some()
+            || self.round.is_busy()
+            || self.drives().any(Drive::is_busy)
     }
 
     /// Every drive in work, the one that is looked at first.
@@ -101,6 +109,7 @@ impl App {
     /// Takes what the jobs told since the last frame.
     pub(crate) fn take_reports(&mut self) {
         self.take_opening();
+        self.take_kept();
         self.take_yard();
         self.take_round();
         self.take_of_drive();

@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 
 use super::{Parts, columns, put};
 use crate::app::App;
-use crate::stage::{StageId, Standing};
+use crate::stage::{Drive, StageId, Standing};
 
 /// Columns of one stage on the course: its word and the way to the next.
 fn step(width: u16) -> u16 {
@@ -26,7 +26,7 @@ fn margin(width: u16) -> u16 {
 /// The step to recommend, and why: what runs, else what the core advises, with the keys that lead there.
 pub(crate) fn recommended(app: &App) -> (StageId, String) {
     let Some(drive) = &app.drive else { return (StageId::Yard, "choose a drive and open it: enter".into()) };
-    let Some(known) = drive.known() else { return (StageId::Ladder, "the drive is being asked".into()) };
+    let Some(known) = drive.known() else { return (StageId::Ladder, unasked(drive).into()) };
     if drive.copy.job.is_some() {
         return (StageId::Copy, "the copy is running".into());
     }
@@ -43,6 +43,11 @@ pub(crate) fn recommended(app: &App) -> (StageId, String) {
     let number = StageId::ALL.iter().position(|id| *id == stage).map_or(0, |at| at + 1);
     let keys = if keys.is_empty() { String::new() } else { format!(": {number}, then {keys}") };
     (stage, format!("{}{keys}", advice.says()))
+}
+
+/// What is said of a drive without a ladder.
+pub(crate) fn unasked(drive: &Drive) -> &'static str {
+    if drive.is_busy() { "the drive is being asked" } else { "the asking was stopped: 5, then s" }
 }
 
 /// Draws title and course.

@@ -131,6 +131,11 @@ fn take_ground(drive: &mut Drive) -> Effects {
     for message in state.ground_job.as_mut().map(Job::drain).unwrap_or_default() {
         match message {
             Message::Progress(rung) => state.live.push(rung),
+            // The drive is to be left alone: the next sweep asks again.
+            Message::Done(_) if state.ground_job.as_ref().is_some_and(|job| job.cancel().is_cancelled()) => {
+                state.ground_job = None;
+                effects.extend(tell("stopped; s asks the drive and sweeps"));
+            }
             Message::Done(ground) => {
                 (state.ground, state.ground_job) = (Some(ground), None);
                 effects.extend(sweep::begin(if state.was_swept { Reach::Doubt } else { Reach::Landmarks }));

@@ -1,7 +1,8 @@
 use crossterm::event::KeyCode;
 use keel_core::ladder::RungName;
+use keel_core::sweep::Reach;
 
-use crate::stage::StageId;
+use crate::stage::{StageId, sweep};
 use crate::testing::{Bench, app, drawn, key, sign, wait};
 use crate::widget::course;
 
@@ -46,4 +47,27 @@ fn the_rungs_of_the_drive_come_one_by_one_and_the_course_says_what_is_next() {
     wait(&mut app);
     let survey = app.drive.as_ref().unwrap().ladder.survey.clone().unwrap();
     assert!(survey.full && survey.staying().count() > 0);
+}
+
+#[test]
+fn a_drive_whose_asking_is_stopped_is_left_alone_until_it_is_asked_for() {
+    let bench = Bench::new();
+    let drive = bench.drive("");
+    let slow = std::fs::read_to_string(&drive).unwrap().replace("read_us = 100,", "read_us = 20000, waits = true,");
+    std::fs::write(&drive, slow).unwrap();
+    let mut app = bench.app(&drive);
+    key(&mut app, KeyCode::Enter);
+    while app.drive.is_none() {
+        app.take_opening();
+    }
+    // Its own rungs first, then its landmarks: nothing else begins where they are stopped.
+    sign(&mut app, 'x');
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("the asking was stopped") && app.drive.as_ref().unwrap().ladder.now.is_none(), "{text}");
+    app.run(sweep::begin(Reach::Landmarks));
+    sign(&mut app, 'x');
+    wait(&mut app);
+    assert!(app.drive.as_ref().unwrap().ladder.now.is_none());
+    assert!(course::recommended(&app).1.contains("5, then s"));
 }

@@ -89,8 +89,10 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     if ladder.volumes.is_empty() {
         let text = if drive.ladder.now.is_some() {
             "no volume was found at the landmarks"
-        } else {
+        } else if drive.is_busy() {
             "the drive is being asked, rung by rung"
+        } else {
+            "the asking was stopped: s asks again and sweeps"
         };
         put(buf, area, NAMES, rows.of(8), text, app.theme.dim());
     }

@@ -183,7 +183,10 @@ fn take_sweep(drive: &mut Drive) -> Effects {
 fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
     let state = &mut drive.sweep;
     let mut effects = Vec::new();
-    state.take_finds(sweep.finds);
+    // One that was stopped at once found nothing, and says nothing against what is known.
+    if !sweep.cancelled || !sweep.finds.is_empty() {
+        state.take_finds(sweep.finds);
+    }
     state.job = None;
     (state.bad, state.untold, state.looked_at) = (sweep.bad, sweep.untold, sweep.looked_at);
     state.swept = match (sweep.cancelled, state.reach) {
@@ -195,6 +198,10 @@ fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
         Some(why) => effects.extend(tell(format!("what was seen is not kept for the next sweep: {why}"))),
         None if state.swept == Swept::Stopped => effects.extend(tell("sweep stopped; s goes on from there")),
         None => {}
+    }
+    // Who stops the landmarks wants the drive left alone.
+    if sweep.cancelled && state.reach == Reach::Landmarks {
+        return effects;
     }
     // Other numbers may stand for the finds now.
     drive.mend.subject = None;

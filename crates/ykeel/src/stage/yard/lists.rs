@@ -30,10 +30,12 @@ impl Symptoms {
         Answer::Stay(Vec::new())
     }
 
-    fn toggle(&mut self, app: &App) -> Answer {
+    fn toggle(&mut self, _app: &App) -> Answer {
         let Some(symptom) = SYMPTOMS.get(self.selected) else { return Answer::Stay(Vec::new()) };
-        let seen = app.case.as_ref().is_some_and(|case| case.record.told.symptoms.iter().any(|own| own == symptom.id));
-        Answer::Stay(vec![Effect::Case(Box::new(move |case| case.set_symptom(symptom.id, !seen).map(|()| None)))])
+        Answer::Stay(vec![Effect::Case(Box::new(|case| {
+            let seen = case.record.told.symptoms.iter().any(|own| own == symptom.id);
+            case.set_symptom(symptom.id, !seen).map(|()| None)
+        }))])
     }
 }
 

@@ -77,10 +77,12 @@ fn ask_client(app: &mut App) -> Effects {
     })))]
 }
 
-fn close(app: &mut App) -> Effects {
-    let is_open = app.case.as_ref().is_none_or(|case| case.record.closed.is_none());
-    let told = if is_open { "the case is closed; d opens it again" } else { "the case is open again" };
-    vec![Effect::Case(Box::new(move |case| case.close(is_open).map(|()| Some(told.into())))), Effect::AskYard]
+fn close(_app: &mut App) -> Effects {
+    vec![Effect::Case(Box::new(|case| {
+        let is_open = case.record.closed.is_none();
+        let told = if is_open { "the case is closed; d opens it again" } else { "the case is open again" };
+        case.close(is_open).map(|()| Some(told.into()))
+    }))]
 }
 
 fn open(app: &mut App) -> Effects {
