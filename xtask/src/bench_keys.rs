@@ -62,6 +62,8 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
             while !is_idle(&screen) && began.elapsed() < LONGEST_JOB {
                 std::thread::sleep(Duration::from_millis(100));
             }
+            // Whatever was said of the stop is read.
+            screen.keys(&["Escape"]);
         }
         screen.keys(keys);
         let running = keys.is_empty() || !is_idle(&screen);

@@ -59,6 +59,12 @@ macro_rules! clue_lists {
 }
 pub(crate) use clue_lists;
 
+/// True where a sector stands for a structure of a table or of one of the formats: a look at its marks alone.
+#[must_use]
+pub fn is_marked(sector: &[u8; 512]) -> bool {
+    sector.ends_with(&[0x55, 0xAA]) || sector.starts_with(b"EFI PART") || registry::is_marked(sector)
+}
+
 impl Clues {
     /// Looks at the first `len` bytes of `bytes`, which were read at byte `at` (a multiple of 512), sector by sector.
     /// What lies behind `len` is only seen by structures that begin before it. Two cache lines of each sector are

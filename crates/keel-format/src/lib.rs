@@ -33,6 +33,7 @@ pub mod recognised;
 pub mod registry;
 mod remnant;
 mod replay;
+pub mod shape;
 mod spelling;
 pub mod stamp;
 mod stream;

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::clue::FormatClues;
 use crate::former::{FormatFormer, Host};
 use crate::geometry::FormatGeometry;
+use crate::shape::Shape;
 use crate::{FoundVolume, KindFacts, read_bytes};
 
 /// What a format offers to the search.
@@ -20,10 +21,12 @@ pub struct Format {
     pub infer: fn(&SharedSource, &Clues) -> Vec<FoundVolume>,
     /// Turns clues into volumes of an older generation, which the present ones do not reach.
     pub(crate) former: fn(&SharedSource, &Clues, &[FoundVolume], &[Host<'_>]) -> Vec<FoundVolume>,
+    /// Structures that are known by their own bytes.
+    pub(crate) shapes: &'static [Shape],
 }
 
 /// Lists the formats: the module, the name of its geometry's variant, the types of geometry, clues and (where it has any) what is left
-/// of an older generation, and its kinds with the facts of each. The module offers `look`, `boot_sector`, `infer`, `former`, and
+/// of an older generation, and its kinds with the facts of each. The module offers `look`, `boot_sector`, `infer`, `former`, `SHAPES`, and
 /// `is_marked`: a quick test of the first and the last 64 bytes of a sector, which every sector of a surface goes through.
 macro_rules! formats {
     ($(
@@ -38,6 +41,7 @@ macro_rules! formats {
             boot_sector: crate::$module::boot_sector,
             infer: crate::$module::infer,
             former: crate::$module::former,
+            shapes: crate::$module::SHAPES,
         }),+];
 
         /// True when a sector may belong to one of the formats.

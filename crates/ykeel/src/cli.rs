@@ -33,6 +33,28 @@ pub(crate) struct SourceArgs {
     pub(crate) json: bool,
 }
 
+/// What `bytes` takes.
+#[derive(Debug, Args)]
+pub(crate) struct BytesArgs {
+    #[command(flatten)]
+    pub(crate) source: SourceArgs,
+    /// The place: a byte (1048576, 0x100000, 1.5 GB, 64 MiB), a sector ("lba 2048") or a share of the drive (37.5%).
+    #[arg(default_value = "0")]
+    pub(crate) at: String,
+    /// How many bytes to show.
+    #[arg(long, value_name = "BYTES", default_value = "512")]
+    pub(crate) length: u32,
+    /// Search for text (as UTF-8 and UTF-16, in any case) or for bytes ("hex: eb 52 90") from the place on.
+    #[arg(long, value_name = "WHAT")]
+    pub(crate) find: Option<String>,
+    /// Search towards the start of the drive.
+    #[arg(long, requires = "find")]
+    pub(crate) back: bool,
+    /// Say which file or structure of a volume holds the place.
+    #[arg(long)]
+    pub(crate) whose: bool,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// List the drives in a folder.
@@ -177,6 +199,8 @@ pub(crate) enum Command {
         #[arg(long, value_name = "MINUTES")]
         minutes: Option<u32>,
     },
+    /// Show the bytes at a place, the structure that they are, and whose they are; or search for bytes or text. Reads only.
+    Bytes(BytesArgs),
     /// Measure how much the drive can really store.
     Fathom(FathomArgs),
     /// Lay out the demo yard and open it.

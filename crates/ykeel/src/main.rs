@@ -9,6 +9,7 @@ mod exit;
 mod keys;
 mod line_edit;
 mod out;
+mod place;
 mod popup;
 mod signals;
 mod stage;

@@ -4,7 +4,7 @@ mod journal;
 mod record;
 
 pub use journal::{JournalLine, Seal, Verified, lines, now, stamp, verify};
-pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Told};
+pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Mark, Told};
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -3,7 +3,7 @@
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
-use keel_source::{Identity, printable};
+use keel_source::{ByteOffset, Identity, printable};
 use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
@@ -70,11 +70,23 @@ pub struct CaseRecord {
     /// Checks made outside the computer, the last result of each.
     #[serde(default)]
     pub checks: Vec<CheckMade>,
+    /// Places of the drive that were marked, by their bytes.
+    #[serde(default)]
+    pub marks: Vec<Mark>,
     /// What the drive said of itself when it answered last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub identity: Option<Identity>,
     /// The journal's end.
     pub journal: Seal,
+}
+
+/// A place of the drive with a note.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    /// Byte of the drive.
+    pub at: ByteOffset,
+    /// What was noted.
+    pub note: String,
 }
 
 /// An opened case.
@@ -135,6 +147,7 @@ impl Case {
             opened: now(),
             closed: None,
             copy: None,
+            marks: Vec::new(),
             told: Told::default(),
             checks: Vec::new(),
             identity: identity.cloned(),
@@ -292,6 +305,19 @@ impl Case {
     /// As [`Case::write_down`].
     pub fn work_on(&mut self, copy: &Path) -> Result<(), CoreError> {
         self.change("work on", &serde_json::json!({ "copy": copy }), |record| record.copy = Some(copy.to_path_buf()))
+    }
+
+    /// Marks a place of the drive with a note; an empty one takes the mark away.
+    ///
+    /// # Errors
+    /// As [`Case::write_down`].
+    pub fn set_mark(&mut self, at: ByteOffset, note: &str) -> Result<(), CoreError> {
+        let note = cut(note);
+        self.change("mark", &serde_json::json!({ "at": at, "note": note }), |record| {
+            record.marks.retain(|own| own.at != at);
+            record.marks.extend((!note.is_empty()).then(|| Mark { at, note: note.clone() }));
+            record.marks.sort_by_key(|mark| mark.at);
+        })
     }
 
     /// Closes the case, or opens it again.

@@ -20,6 +20,7 @@ use keel_source::{ByteOffset, ByteRange, CopyLog, CopyMap, CopyState, Identity, 
 use serde::Serialize;
 
 use crate::CoreError;
+use crate::ground::GroundMap;
 use crate::job::Desk;
 use crate::leave::Confirmation;
 use dest::Dest;
@@ -169,6 +170,8 @@ pub struct CopyProgress {
     /// The longest request for any byte of each of the parts in this run, in microseconds by the drive's clock; 0 where it was not
     /// asked.
     pub slowest_us: Arc<Vec<u64>>,
+    /// What the surface holds, as far as it came over.
+    pub ground: Arc<GroundMap>,
 }
 
 /// Why a copy ended before its passes were through.

@@ -8,6 +8,7 @@ use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, ReadCause, SharedSo
 use super::dest::Dest;
 use super::{COPY_PARTS, CopyOptions, CopyProgress, Pass, Stopped, part_bytes};
 use crate::CoreError;
+use crate::ground::{self, GroundMap};
 use crate::job::Desk;
 
 /// Bytes asked for at once while all is well.
@@ -79,6 +80,8 @@ pub(super) struct Copier {
     last: Duration,
     /// The longest request of each part, in microseconds.
     slowest_us: Vec<u64>,
+    /// What the surface holds.
+    ground: GroundMap,
     /// The pass that runs is to end.
     skipping: bool,
     usual: Duration,
@@ -136,6 +139,7 @@ impl Copier {
             rated: (0, Duration::ZERO, 0),
             last: Duration::ZERO,
             slowest_us: vec![0; COPY_PARTS],
+            ground: GroundMap::new(source.len()),
             skipping: false,
             usual: Duration::ZERO,
             sound_reads: 0,
@@ -175,6 +179,8 @@ impl Copier {
         self.told = None;
         self.tell(ByteOffset(self.source.len()));
         let took = self.took();
+        // Where it cannot be kept, whoever reads the drive next sees it again.
+        let _ = ground::keep(&self.source, &self.ground);
         Ok(Tally { map: self.dest.end()?, errors: self.errors, link_drops: self.link_drops, took })
     }
 
@@ -232,6 +238,7 @@ impl Copier {
             states,
             slowest_us: Arc::new(self.slowest_us.get(..parts.len()).unwrap_or_default().to_vec()),
             parts: Arc::new(parts),
+            ground: Arc::new(self.ground.clone()),
         });
     }
 
@@ -344,6 +351,10 @@ impl Copier {
                 (first - range.start) / sector * sector
             }
         };
+        self.ground.see(range.start, buf.get(..usize::try_from(delivered).unwrap_or(0)).unwrap_or_default());
+        if delivered < range.len() {
+            self.ground.fail(ByteRange::sized(range.start + delivered, sector));
+        }
         self.buf = self.dest.write(range.start, buf, usize::try_from(delivered).unwrap_or(0))?;
         self.copied += delivered;
         let slow = self.is_slow(took, read.is_ok());
@@ -353,6 +364,7 @@ impl Copier {
     /// Keeps how long the request for `range` took, with the parts of the drive that it asked for.
     fn note_time(&mut self, range: ByteRange, took: Duration) {
         self.last = took;
+        self.ground.time(range, micros(took));
         let part = |at: u64| usize::try_from(at / part_bytes(self.source.len())).unwrap_or(usize::MAX);
         let (first, last) = (part(range.start.0), part(range.end.0.saturating_sub(1)));
         for slowest in self.slowest_us.get_mut(first..=last.min(COPY_PARTS - 1)).unwrap_or_default() {

@@ -2,6 +2,7 @@
 //! median; errors that pass told apart from those that stay. Never more than a budget, and little from a sick drive.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use keel_source::{ByteOffset, ByteRange, Identity, ReadCause, SharedSource};
@@ -9,6 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::case;
 use crate::error::CoreError;
+use crate::ground::{self, GroundMap};
 use crate::job::Desk;
 use crate::whose::{self, Samples};
 
@@ -110,7 +112,9 @@ impl Latency {
         }
     }
 
-    fn of(took: u64, median: u64) -> Self {
+    /// The class of a read that took `took` microseconds where `median` are usual.
+    #[must_use]
+    pub fn of(took: u64, median: u64) -> Self {
         let over = |times: u64, least: u64| took > median.saturating_mul(times) && took > least;
         match () {
             () if over(100, 500_000) => Self::Stuck,
@@ -231,6 +235,8 @@ pub struct ReadsProgress {
     pub at: ByteOffset,
     /// Reads that failed.
     pub errors: u64,
+    /// What the surface holds and how long it took, as far as it was read.
+    pub ground: Arc<GroundMap>,
 }
 
 /// Where the last survey of a drive is kept.
@@ -274,6 +280,7 @@ pub fn survey(source: &SharedSource, options: ReadsOptions, desk: &Desk<ReadsPro
         asked: Vec::new(),
         times: Vec::new(),
         gone_in_a_row: 0,
+        ground: GroundMap::new(source.len()),
         survey: Survey {
             drive: source.identity().key(),
             full: options.samples.is_none(),
@@ -295,6 +302,11 @@ pub fn survey(source: &SharedSource, options: ReadsOptions, desk: &Desk<ReadsPro
         None => run.whole(),
     }
     run.ask_again();
+    if options.samples.is_none() {
+        run.tell(ByteOffset(source.len()));
+        // Where it cannot be kept, whoever reads the drive next sees it again.
+        let _ = ground::keep(source, &run.ground);
+    }
     run.end()
 }
 
@@ -308,6 +320,7 @@ struct Run<'a> {
     asked: Vec<Asked>,
     times: Vec<u64>,
     gone_in_a_row: u32,
+    ground: GroundMap,
     survey: Survey,
 }
 
@@ -316,12 +329,17 @@ impl Run<'_> {
         self.source.elapsed().map_or_else(|| self.begun.elapsed(), |now| now.saturating_sub(self.clock))
     }
 
+    fn tell(&self, at: ByteOffset) {
+        let errors = self.survey.failed.len() as u64;
+        let (total, ground) = (self.source.len(), Arc::new(self.ground.clone()));
+        self.desk.tell(ReadsProgress { done: at.0, total, at, errors, ground });
+    }
+
     /// Asks for `range` once. False when the survey has to end.
     fn ask(&mut self, range: ByteRange, buf: &mut [u8]) -> bool {
         if self.told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
             self.told = Some(Instant::now());
-            let errors = self.survey.failed.len() as u64;
-            self.desk.tell(ReadsProgress { done: range.start.0, total: self.source.len(), at: range.start, errors });
+            self.tell(range.start);
         }
         self.survey.left = if self.desk.cancel().is_cancelled() {
             Some(Left::Cancelled)
@@ -347,6 +365,8 @@ impl Run<'_> {
             Ok(()) => {
                 self.survey.came += 1;
                 self.survey.bytes += range.len();
+                self.ground.see(range.start, piece);
+                self.ground.time(range, took_us);
                 if self.times.len() < MOST_TIMES {
                     self.times.push(took_us);
                 }
@@ -368,6 +388,7 @@ impl Run<'_> {
                 let sector = self.source.sector_size().bytes();
                 let range = ByteRange::new(start, range.end.min(start + sector.max(SAMPLE_BYTES)));
                 let interface = error.cause == ReadCause::Interface;
+                self.ground.fail(range);
                 self.survey.failed.push(Failed { range, tries: 1, came: false, interface, reason: error.reason });
                 Some(self.survey.failed.len() - 1)
             }

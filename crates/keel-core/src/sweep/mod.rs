@@ -13,6 +13,7 @@ pub use compare::{RootLook, RootName, rival, root_look};
 pub use state::SweepState;
 
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -25,6 +26,7 @@ use serde::Serialize;
 
 use self::state::Keeper;
 use crate::coverage::Coverage;
+use crate::ground::{self, GroundMap};
 use crate::job::Desk;
 
 /// Where a sweep looks.
@@ -64,6 +66,8 @@ pub struct SweepProgress {
     pub finds: Option<Vec<Find>>,
     /// Places that could not be read, so far.
     pub bad: Vec<ByteRange>,
+    /// What the surface holds, as far as it was looked at.
+    pub ground: Arc<GroundMap>,
 }
 
 /// What a sweep found.
@@ -77,6 +81,8 @@ pub struct Sweep {
     pub looked_at: Vec<ByteRange>,
     /// Places that could not be read.
     pub bad: Vec<ByteRange>,
+    /// What the surface holds, as far as it was looked at.
+    pub ground: GroundMap,
     /// True when it was cancelled; with a state file it goes on from there.
     pub cancelled: bool,
     /// Remains of GPT headers.
@@ -95,6 +101,7 @@ impl Sweep {
             table,
             looked_at: Vec::new(),
             bad: Vec::new(),
+            ground: GroundMap::default(),
             cancelled: true,
             gpt_remains: Vec::new(),
             not_kept: None,
@@ -160,7 +167,8 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     let (mut finds, mut untold) = (Vec::new(), 0);
     if options.reach != Reach::Surface {
         finds = landmarks::walk(&watched, &table, &mut state.clues, cancel);
-        desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: Some(finds.clone()), bad: Vec::new() });
+        let (told, ground) = (Some(finds.clone()), Arc::new(state.ground.clone()));
+        desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: told, bad: Vec::new(), ground });
     }
     let ground = match options.reach {
         Reach::Landmarks => Vec::new(),
@@ -182,8 +190,22 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     if cancelled {
         keeper.save(&state);
     }
+    if options.state.is_some() {
+        // Where it cannot be kept, the next run sees it again.
+        let _ = ground::keep(source, &state.ground);
+    }
     let (looked_at, gpt_remains) = (state.done.ranges().to_vec(), state.clues.gpt_headers);
-    Sweep { finds, table, looked_at, bad: state.bad, cancelled, gpt_remains, not_kept: keeper.into_problem(), untold }
+    Sweep {
+        finds,
+        table,
+        looked_at,
+        bad: state.bad,
+        ground: state.ground,
+        cancelled,
+        gpt_remains,
+        not_kept: keeper.into_problem(),
+        untold,
+    }
 }
 
 /// How long is still looked into what was seen, when a sweep is stopped.

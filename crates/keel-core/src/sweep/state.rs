@@ -8,11 +8,12 @@ use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
 use crate::error::chain;
+use crate::ground::GroundMap;
 use crate::whose::{self, Print};
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 5;
+const VERSION: u32 = 6;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -26,6 +27,8 @@ pub struct SweepState {
     pub bad: Vec<ByteRange>,
     /// Everything seen.
     pub clues: Clues,
+    /// What the surface holds.
+    pub ground: GroundMap,
 }
 
 impl SweepState {
@@ -38,6 +41,7 @@ impl SweepState {
             done: RangeSet::default(),
             bad: Vec::new(),
             clues: Clues::default(),
+            ground: GroundMap::new(source.len()),
         }
     }
 

@@ -1,7 +1,7 @@
 //! Looking at every sector, at the speed of the source, on as many threads as help.
 
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -11,6 +11,7 @@ use keel_source::{Budgeted, ByteOffset, ByteRange, SharedSource};
 
 use super::state::Keeper;
 use super::{Find, SweepProgress, SweepState, infer, rate};
+use crate::ground;
 use crate::job::Desk;
 
 /// Bytes read at once: the cancel flag is tested as often.
@@ -44,7 +45,8 @@ pub(super) fn scan(
     desk: &Desk<SweepProgress>,
 ) -> Option<Vec<Find>> {
     let left = state.left(ground);
-    let segments = segments(source, &left);
+    let (segments, holes) = segments(source, &left);
+    holes.into_iter().for_each(|hole| state.ground.see_hole(hole));
     let total: u64 = ground.iter().map(|range| range.len()).sum();
     let shared = Shared {
         source,
@@ -78,13 +80,16 @@ pub(super) fn scan(
     told
 }
 
-/// The data of `ground` in pieces that one worker takes at a time.
-fn segments(source: &SharedSource, ground: &[ByteRange]) -> Vec<ByteRange> {
-    let mut segments = Vec::new();
+/// The data of `ground` in pieces that one worker takes at a time, and the holes between them.
+fn segments(source: &SharedSource, ground: &[ByteRange]) -> (Vec<ByteRange>, Vec<ByteRange>) {
+    let (mut segments, mut holes) = (Vec::new(), Vec::new());
     for range in ground {
         let mut at = range.start;
         while at < range.end {
-            let Some(data) = source.next_data(at).and_then(|data| data.overlap(*range)) else { break };
+            let data = source.next_data(at).and_then(|data| data.overlap(*range));
+            let hole = ByteRange::new(at, data.map_or(range.end, |data| data.start));
+            holes.extend(Some(hole).filter(|hole| !hole.is_empty()));
+            let Some(data) = data else { break };
             // Clues stand at multiples of 512 from the start of the drive.
             let start = ByteOffset(data.start.0 / 512 * 512).max(range.start);
             let end = data.end.min(start + SEGMENT);
@@ -92,14 +97,14 @@ fn segments(source: &SharedSource, ground: &[ByteRange]) -> Vec<ByteRange> {
             at = end;
         }
     }
-    segments
+    (segments, holes)
 }
 
 fn work(shared: &Shared<'_>) {
     let mut buf = vec![0u8; CHUNK + BEHIND];
     while let Some(segment) = shared.segments.get(shared.next.fetch_add(1, Ordering::Relaxed)) {
         let mut clues = Clues::default();
-        let mut bad = Vec::new();
+        let (mut bad, mut looks) = (Vec::new(), Vec::new());
         let mut at = segment.start;
         while at < segment.end {
             if shared.stop.load(Ordering::Relaxed) {
@@ -108,9 +113,12 @@ fn work(shared: &Shared<'_>) {
             let len = usize::try_from(segment.end - at).unwrap_or(CHUNK).min(CHUNK);
             let behind = usize::try_from(ByteOffset(shared.source.len()) - (at + len as u64)).unwrap_or(BEHIND).min(BEHIND);
             let piece = &mut buf[..len + behind];
-            if let Err(error) = shared.source.read_at(at, piece) {
-                let chunk = ByteRange::sized(at, len as u64);
-                bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk)));
+            match shared.source.read_at(at, piece) {
+                Ok(()) => ground::look(at, piece.get(..len).unwrap_or_default(), &mut |look| looks.push(look)),
+                Err(error) => {
+                    let chunk = ByteRange::sized(at, len as u64);
+                    bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk)));
+                }
             }
             clues.look(at, piece, len);
             at = at + len as u64;
@@ -118,6 +126,8 @@ fn work(shared: &Shared<'_>) {
         if let Ok(mut state) = shared.state.lock() {
             let (state, head) = &mut *state;
             state.clues.append(clues);
+            looks.into_iter().for_each(|look| state.ground.add(look));
+            bad.iter().for_each(|range| state.ground.fail(*range));
             state.bad.extend(bad);
             state.done.add(ByteRange::new(segment.start, at));
             *head = (*head).max(at);
@@ -152,6 +162,7 @@ fn watch(
         let save_due = keeper.keeps() && saved.elapsed() > SAVE;
         let Ok(state) = shared.state.lock() else { return last };
         let (done, head, bad) = (covered(&state.0), state.1, state.0.bad.clone());
+        let ground = Arc::new(state.0.ground.clone());
         let snapshot = (due && state.0.clues.leads() != leads).then(|| state.0.clues.clone());
         let saving = save_due.then(|| state.0.clone());
         drop(state);
@@ -166,7 +177,7 @@ fn watch(
             finds.clone_from(&last);
             inferred = Instant::now();
         }
-        desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad });
+        desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad, ground });
         if let Some(state) = saving {
             keeper.save(&state);
             saved = Instant::now();

@@ -10,7 +10,7 @@ use crate::{FormatError, Problem, View};
 const ALL: &str = "every place in the volume is taken wrong";
 
 /// Fields of the boot sector, the first of the region's twelve sectors.
-const BOOT: [Field; 17] = [
+pub(super) const BOOT: [Field; 17] = [
     Field::new("JumpBoot", 0, 3, Form::Bytes, "the sector is not taken for a boot sector"),
     Field::new("FileSystemName", 3, 8, Form::Text, "nothing recognises the volume as exFAT"),
     Field::new("PartitionOffset", 64, 8, Form::Little, ""),

@@ -8,6 +8,7 @@ pub mod layout;
 pub mod make;
 pub mod mend;
 mod read;
+mod shape;
 mod upcase;
 mod witness;
 
@@ -19,5 +20,6 @@ pub use former::FormerExFat;
 pub(crate) use former::{former, open as open_former, set_aside};
 pub use layout::ExFatGeometry;
 pub use read::{Core, ExFatVolume};
+pub(crate) use shape::SHAPES;
 pub use upcase::UpCase;
 pub use witness::{ExFatClues, RootClue, boot_sector, infer, is_marked, look};

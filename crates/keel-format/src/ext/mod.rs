@@ -15,6 +15,7 @@ mod map;
 pub mod mend;
 mod read;
 mod scan;
+mod shape;
 mod volume;
 mod witness;
 
@@ -27,4 +28,5 @@ pub(crate) use former::{former, open, open_former, set_aside};
 pub use inode::Inode;
 pub use layout::ExtGeometry;
 pub use read::ExtVolume;
+pub(crate) use shape::SHAPES;
 pub use witness::{DescriptorClue, DirectoryStart, ExtClues, SuperClue, boot_sector, infer, is_marked, look};

@@ -9,7 +9,7 @@ use crate::{FormatError, Problem, View, Volume, VolumeKind};
 const ALL: &str = "every place in the volume is taken wrong";
 
 /// Fields of the boot sector that all kinds share.
-const COMMON: [Field; 14] = [
+pub(super) const COMMON: [Field; 14] = [
     Field::new("BS_jmpBoot", 0, 3, Form::Bytes, "the sector is not taken for a boot sector"),
     Field::new("BS_OEMName", 3, 8, Form::Text, ""),
     Field::new("BPB_BytsPerSec", 11, 2, Form::Little, ALL),
@@ -26,13 +26,13 @@ const COMMON: [Field; 14] = [
     Field::new("BPB_TotSec32", 32, 4, Form::Little, "the end of the volume"),
 ];
 /// Fields behind them on FAT12 and FAT16.
-const NARROW: [Field; 3] = [
+pub(super) const NARROW: [Field; 3] = [
     Field::new("BS_VolID", 39, 4, Form::Bytes, ""),
     Field::new("BS_VolLab", 43, 11, Form::Text, ""),
     Field::new("BS_FilSysType", 54, 8, Form::Text, ""),
 ];
 /// Fields behind them on FAT32.
-const WIDE: [Field; 9] = [
+pub(super) const WIDE: [Field; 9] = [
     Field::new("BPB_FATSz32", 36, 4, Form::Little, "the data is looked for elsewhere"),
     Field::new("BPB_ExtFlags", 40, 2, Form::Little, "the wrong copy of the FAT is used"),
     Field::new("BPB_FSVer", 42, 2, Form::Little, "the volume is refused"),
@@ -43,9 +43,10 @@ const WIDE: [Field; 9] = [
     Field::new("BS_VolLab", 71, 11, Form::Text, ""),
     Field::new("BS_FilSysType", 82, 8, Form::Text, ""),
 ];
-const SIGNATURE: Field = Field::new("Signature_word", 510, 2, Form::Bytes, "the sector is not taken for a boot sector");
+pub(super) const SIGNATURE: Field =
+    Field::new("Signature_word", 510, 2, Form::Bytes, "the sector is not taken for a boot sector");
 /// Fields of the FSInfo sector.
-const FS_INFO: [Field; 5] = [
+pub(super) const FS_INFO: [Field; 5] = [
     Field::new("FSI_LeadSig", 0, 4, Form::Text, "the counts are not believed"),
     Field::new("FSI_StrucSig", 484, 4, Form::Text, "the counts are not believed"),
     Field::new("FSI_Free_Count", 488, 4, Form::Little, "the free space is shown wrong"),

@@ -9,6 +9,7 @@ pub mod make;
 pub mod mend;
 mod oem;
 mod read;
+mod shape;
 mod table;
 mod witness;
 
@@ -20,5 +21,6 @@ pub use former::FormerFat;
 pub(crate) use former::{former, open as open_former, open_any as open};
 pub use layout::FatGeometry;
 pub use read::FatVolume;
+pub(crate) use shape::SHAPES;
 pub use table::FatTable;
 pub use witness::{Dot, FatClues, FatStart, boot_sector, infer, is_marked, look};

@@ -10,7 +10,7 @@ use crate::structure::{Compute, Computed, Field, Form, Structure};
 use crate::{FormatError, Problem, View, VolumeKind, read_bytes};
 
 /// Fields of the volume header.
-const HEADER: [Field; 22] = [
+pub(super) const HEADER: [Field; 22] = [
     Field::new("signature", 0, 2, Form::Text, "nothing recognises the volume as HFS+"),
     Field::new("version", 2, 2, Form::Big, "the volume is refused"),
     Field::new("attributes", 4, 4, Form::Bytes, "the journal is not seen, or the volume is read only"),

@@ -13,6 +13,7 @@ pub mod layout;
 pub mod make;
 pub mod mend;
 mod read;
+mod shape;
 mod whole;
 mod witness;
 
@@ -27,4 +28,5 @@ pub use former::FormerHfs;
 pub(crate) use former::{former, open, open_former, set_aside};
 pub use layout::HfsGeometry;
 pub use read::HfsVolume;
+pub(crate) use shape::SHAPES;
 pub use witness::{HeaderClue, HfsClues, TreeClue, boot_sector, infer, is_marked, look};

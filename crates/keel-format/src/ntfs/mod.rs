@@ -14,6 +14,7 @@ mod read;
 mod record;
 mod reparse;
 mod runs;
+mod shape;
 mod stream;
 mod witness;
 
@@ -26,6 +27,7 @@ pub use mft::{FormerNtfs, MftMap, MftPiece};
 pub use read::NtfsVolume;
 pub use record::Record;
 pub use runs::Run;
+pub(crate) use shape::SHAPES;
 pub(crate) use witness::former;
 pub use witness::{DirectoryRecord, IndexBlock, NtfsClues, Streak, boot_sector, infer, is_marked, look};
 

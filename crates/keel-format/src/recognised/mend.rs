@@ -9,7 +9,7 @@ use crate::{FormatError, Problem, View, VolumeKind};
 /// Bytes of the superblock.
 const BTRFS_BYTES: usize = 4096;
 /// Fields of a Btrfs superblock.
-const BTRFS: [Field; 14] = [
+pub(super) const BTRFS: [Field; 14] = [
     Field::new("csum", 0, 4, Form::Bytes, "the volume is refused"),
     Field::new("fsid", 32, 16, Form::Bytes, "no structure is believed"),
     Field::new("bytenr", 48, 8, Form::Little, "the volume is refused"),

@@ -14,11 +14,14 @@ pub(crate) mod lvm;
 pub mod mend;
 pub(crate) mod raid;
 pub(crate) mod refs;
+mod shape;
 pub(crate) mod swap;
 pub(crate) mod udf;
 
 #[cfg(test)]
 mod tests;
+
+pub(crate) use shape::SHAPES;
 
 use std::collections::BTreeMap;
 

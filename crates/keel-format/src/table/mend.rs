@@ -35,7 +35,7 @@ macro_rules! entry {
     };
 }
 
-fn mbr_fields() -> Vec<Field> {
+pub(super) fn mbr_fields() -> Vec<Field> {
     let signature = Field::new("UniqueMBRDiskSignature", 440, 4, Form::Little, "two drives of the same are not both shown");
     let end = Field::new("Signature", SIGNATURE_AT, 2, Form::Bytes, "nothing takes the sector for a table");
     let records =
@@ -43,7 +43,7 @@ fn mbr_fields() -> Vec<Field> {
     [&[signature][..], &records.concat(), &[end]].concat()
 }
 
-fn ebr_fields() -> Vec<Field> {
+pub(super) fn ebr_fields() -> Vec<Field> {
     let end = Field::new("Signature", SIGNATURE_AT, 2, Form::Bytes, "the chain is cut here");
     [&record!("own", RECORDS_AT)[..], &record!("next", RECORDS_AT + 16), &[end]].concat()
 }
@@ -63,7 +63,7 @@ fn array_fields() -> Vec<Field> {
 }
 
 /// Fields of a GPT header.
-const HEADER: [Field; 13] = [
+pub(super) const HEADER: [Field; 13] = [
     Field::new("Signature", 0, 8, Form::Text, "nothing takes the sector for a GPT"),
     Field::new("Revision", 8, 4, Form::Little, "the header is refused"),
     Field::new("HeaderSize", 12, 4, Form::Little, "the header is refused"),

@@ -4,9 +4,12 @@ pub mod apm;
 pub mod gpt;
 pub mod mbr;
 pub mod mend;
+mod shape;
 
 #[cfg(test)]
 mod tests;
+
+pub(crate) use shape::{EBR, SHAPES};
 
 use keel_source::{ByteOffset, ByteRange, Lba, Resectored, SectorCount, SectorSize, SharedSource, Source};
 use serde::Serialize;

@@ -13,6 +13,7 @@ use super::keeper::Keeper;
 use super::opening::{Opening, Yard};
 use super::round::Round;
 use crate::keys::Does;
+use crate::place;
 use crate::popup::{Leaving, Popup};
 use crate::stage::yard::Board;
 use crate::stage::{Drive, StageId, Weight};
@@ -129,6 +130,8 @@ impl App {
             let effects = self.drive.as_mut().map(|drive| id.stage().reports(drive, shown.flatten())).unwrap_or_default();
             self.run(effects);
         }
+        let effects = self.drive.as_mut().map(place::reports).unwrap_or_default();
+        self.run(effects);
         // A bell where long work ended, and nobody stopped it by a key just now.
         self.rings |= ran > self.long_work();
     }

@@ -1,5 +1,6 @@
 //! The commands without screens: each prints for people, or one JSON document.
 
+mod bytes;
 mod case;
 mod check;
 mod copy;
@@ -47,6 +48,7 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Report { source, out, drawing }) => report::run(&source, &out, drawing),
         Some(Command::Case(command)) => case::run(command),
         Some(Command::Health { source }) => health::run(&source),
+        Some(Command::Bytes(args)) => bytes::run(&args),
         Some(Command::Reads { source, full, minutes }) => reads::run(&source, full, minutes),
         Some(Command::Fathom(args)) => fathom::run(&args),
         Some(Command::Completions { shell }) => manual::completions(shell),

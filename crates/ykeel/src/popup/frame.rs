@@ -4,9 +4,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::widgets::{Clear, Widget};
 
-use super::{Content, Popup, Tone};
+use super::{Content, Place, Popup, Tone};
 use crate::app::App;
-use crate::widget::{bar, columns, first_shown, put};
+use crate::widget::{self, bar, columns, first_shown, put};
 
 /// Columns and rows that the frame takes around what it holds.
 const AROUND: (u16, u16) = (6, 4);
@@ -17,17 +17,31 @@ pub(crate) fn inner(area: Rect) -> Rect {
     Rect::new(0, 0, width.saturating_sub(AROUND.0), area.height.saturating_sub(4 + AROUND.1))
 }
 
-/// Draws a popup in the middle of `area`.
+/// Draws a popup where it stands in the terminal.
 pub(crate) fn draw(app: &App, popup: &dyn Popup, area: Rect, buf: &mut Buffer) {
-    let most = inner(area);
+    let side = widget::parts(area, false).map(|parts| parts.why).filter(|_| popup.place() == Place::Side);
+    let most = match (side, popup.place()) {
+        (Some(side), _) => Rect::new(0, 0, side.width.saturating_sub(AROUND.0), side.height.saturating_sub(AROUND.1)),
+        (None, Place::Whole) => Rect::new(0, 0, area.width.saturating_sub(AROUND.0), area.height.saturating_sub(2 + AROUND.1)),
+        (None, _) => inner(area),
+    };
     let content = popup.content(app, usize::from(most.width));
-    let rows = u16::try_from(content.head.len() + content.rows.len()).unwrap_or(u16::MAX).min(most.height);
+    let rows = match popup.place() {
+        Place::Whole => most.height,
+        _ => u16::try_from(content.head.len() + content.rows.len()).unwrap_or(u16::MAX).min(most.height),
+    };
     let (width, height) = ((most.width + AROUND.0).min(area.width), (rows + AROUND.1).min(area.height));
-    let frame = Rect::new(area.x + (area.width - width) / 2, area.y + (area.height - height) / 2, width, height);
+    let frame = match side {
+        Some(side) => Rect { height, ..side },
+        None => Rect::new(area.x + (area.width - width) / 2, area.y + (area.height - height) / 2, width, height),
+    };
     Clear.render(frame.intersection(buf.area), buf);
     draw_frame(app, frame, popup, buf);
     let inner = Rect::new(frame.x + 3, frame.y + 2, width.saturating_sub(AROUND.0), height.saturating_sub(AROUND.1));
-    draw_content(app, &content, inner, buf);
+    match popup.place() {
+        Place::Whole => popup.paint(app, inner, buf),
+        _ => draw_content(app, &content, inner, buf),
+    }
 }
 
 fn draw_content(app: &App, content: &Content, area: Rect, buf: &mut Buffer) {

@@ -9,6 +9,8 @@ mod leaving;
 mod text;
 
 use crossterm::event::KeyEvent;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
 
 pub(crate) use ask::Ask;
 pub(crate) use commands::Commands;
@@ -55,12 +57,31 @@ pub(crate) const fn key<P>(keys: &'static str, does: fn(&mut P, &App) -> Answer,
     Binding { keys, does, short, long: short }
 }
 
+/// Where a popup stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Place {
+    /// In the middle, as large as what it holds.
+    Middle,
+    /// Over the right side: the keel and the stage stay in sight, and the keel has a cursor.
+    Side,
+    /// Over nearly all of the terminal.
+    Whole,
+}
+
 /// Something over the stage.
 pub(crate) trait Popup: Send {
     fn title(&self, app: &App) -> String;
 
+    /// Where it stands.
+    fn place(&self) -> Place {
+        Place::Middle
+    }
+
     /// What it shows, in lines of at most `width` columns.
     fn content(&self, app: &App, width: usize) -> Content;
+
+    /// Draws what is no list of lines; for one that stands over all of the terminal.
+    fn paint(&self, _app: &App, _area: Rect, _buf: &mut Buffer) {}
 
     /// Its keys, with a word for each.
     fn keys(&self) -> Vec<(&'static str, &'static str)>;

@@ -1,8 +1,11 @@
 //! Keys of every stage.
 
+use keel_source::ByteOffset;
+
 use super::{Drive, StageId};
 use crate::app::{App, Effect, Effects};
 use crate::keys::{StageKey, bench, drive};
+use crate::place::{self, Walk};
 use crate::popup::{Ask, Commands, Jobs, Text};
 
 /// Lines of a page.
@@ -11,8 +14,12 @@ const PAGE: isize = 20;
 const MOST_ZOOM: u32 = 16;
 
 /// Keys of the stages that are about a drive.
-pub(super) const OF_DRIVES: &[StageKey] =
-    &[drive("P", ask_report, ("", "Write the report of this drive as a PDF, with drawings and journal"))];
+pub(super) const OF_DRIVES: &[StageKey] = &[
+    drive("P", ask_report, ("", "Write the report of this drive as a PDF, with drawings and journal")),
+    bench("K", walk, ("", "Walk the keel: what lies at each place, whose it is, how it reads")),
+    bench("b", bytes, ("", "Show the bytes at what is selected, with the structure that they are")),
+    drive("g", place::ask_place, ("", "Go to a byte, a sector or a share of the drive")),
+];
 
 /// Keys of all stages.
 pub(super) const EVERYWHERE: &[StageKey] = &[
@@ -25,8 +32,8 @@ pub(super) const EVERYWHERE: &[StageKey] = &[
     bench("pagedown", |app| step(app, PAGE), ("", "Go down a page")),
     bench("home", |app| step(app, isize::MIN / 2), ("", "Go to the first line")),
     bench("end", |app| step(app, isize::MAX / 2), ("", "Go to the last line")),
-    drive("+ =", |drive| zoom(drive, 1), ("", "Zoom the keel in on the selection")),
-    drive("-", |drive| zoom(drive, -1), ("", "Zoom the keel out")),
+    drive("+ =", |drive| zoomed(drive, 1), ("", "Zoom the keel in on the selection")),
+    drive("-", |drive| zoomed(drive, -1), ("", "Zoom the keel out")),
     bench("tab", |app| beside(app, 1), ("", "Go to the next stage")),
     bench("backtab", |app| beside(app, StageId::ALL.len() - 1), ("", "Go to the stage before")),
     bench(
@@ -48,9 +55,32 @@ fn sideways(app: &mut App, by: isize) -> Effects {
     app.stage.stage().sideways(app, by)
 }
 
-fn zoom(drive: &mut Drive, by: i32) -> Effects {
+/// Zooms the keel in or out.
+pub(crate) fn zoom(drive: &mut Drive, by: i32) {
     drive.zoom = drive.zoom.saturating_add_signed(by).min(MOST_ZOOM);
+}
+
+fn zoomed(drive: &mut Drive, by: i32) -> Effects {
+    zoom(drive, by);
     Vec::new()
+}
+
+/// Where the selection of the stage begins.
+fn selected(app: &App) -> Option<ByteOffset> {
+    app.drive.as_ref().and_then(|drive| app.stage.stage().place(drive))
+}
+
+fn walk(app: &mut App) -> Effects {
+    let at = selected(app);
+    let Some(drive) = &mut app.drive else { return Vec::new() };
+    drive.place.at = at.unwrap_or(drive.place.at);
+    vec![Effect::Over(Box::new(Walk))]
+}
+
+fn bytes(app: &mut App) -> Effects {
+    let at = selected(app);
+    let Some(drive) = &app.drive else { return Vec::new() };
+    place::show_bytes(at.unwrap_or(drive.place.at))
 }
 
 fn beside(app: &mut App, steps: usize) -> Effects {

@@ -5,11 +5,12 @@ use std::path::Path;
 use keel_core::advice::{Known, advise};
 use keel_core::job::Job;
 use keel_core::ladder::{self, Ground, Ladder};
-use keel_core::sweep::{Find, Seen};
+use keel_core::sweep::{Find, Seen, outer};
 use keel_core::yard::{Sight, Work};
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::{Drive, Running, StageId, Weight, runs, stop};
+use crate::place;
 
 /// The least that the keel shows, in bytes.
 const LEAST_WINDOW: u64 = 1 << 20;
@@ -24,8 +25,8 @@ impl Drive {
     pub(crate) fn running_in_stages(&self) -> Vec<(StageId, Running)> {
         let report = runs(self.report_job.is_some(), Weight::Long, "writing the report");
         let of = |id: StageId| id.stage().running(self).into_iter().map(move |running| (id, running));
-        let report = report.map(|running| (StageId::Ladder, running));
-        let mut running: Vec<(StageId, Running)> = StageId::ALL.into_iter().flat_map(of).chain(report).collect();
+        let of_drive = place::running(self).into_iter().chain(report).map(|running| (StageId::Ladder, running));
+        let mut running: Vec<(StageId, Running)> = StageId::ALL.into_iter().flat_map(of).chain(of_drive).collect();
         running.sort_by_key(|(_, running)| std::cmp::Reverse(running.weight));
         running
     }
@@ -51,6 +52,7 @@ impl Drive {
     /// Stops whatever runs and may be stopped.
     pub(crate) fn cancel(&mut self) {
         stop(self.report_job.as_ref());
+        place::cancel(self);
         StageId::ALL.iter().for_each(|id| id.stage().cancel(self));
     }
 
@@ -102,6 +104,11 @@ impl Drive {
     pub(crate) fn selected_volume_find(&self) -> Option<&Find> {
         let volume = self.ladder.now.as_ref()?.volumes.get(self.ladder.volume)?;
         self.sweep.finds.iter().find(|find| find.id == volume.id)
+    }
+
+    /// The find that lies at a byte of the drive, where one does.
+    pub(crate) fn find_at(&self, place: ByteOffset) -> Option<&Find> {
+        outer(&self.sweep.finds).find(|find| find.range().contains(place))
     }
 
     /// Selects what lies at a byte of the drive: its find, and its volume on the ladder.

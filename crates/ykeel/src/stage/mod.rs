@@ -2,6 +2,7 @@
 //! its clicks, its help and the advice that it carries out; the line stands in the list below, and everything else is made from it.
 
 mod common;
+pub(crate) use common::zoom;
 pub(crate) mod copy;
 mod drive;
 pub(crate) mod fathom;
@@ -15,14 +16,16 @@ pub(crate) mod yard;
 use std::path::PathBuf;
 
 use keel_core::advice::Advice;
+use keel_core::ground::{self, GroundMap};
 use keel_core::job::{Cancel, Job};
-use keel_source::{ByteRange, SharedSource, size_decimal};
+use keel_source::{ByteOffset, ByteRange, SharedSource, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
 use crate::app::{App, Effect, Effects};
 use crate::keys::{StageKey, bench};
 use crate::line_edit::LineEdit;
+use crate::place;
 use crate::popup::Popup;
 use crate::widget::why::Why;
 
@@ -84,6 +87,11 @@ pub(crate) trait Stage: Sync {
     /// The ground that is selected in it.
     fn selection(&self, _drive: &Drive) -> Option<ByteRange> {
         None
+    }
+
+    /// The byte whose surroundings are looked at from it.
+    fn place(&self, drive: &Drive) -> Option<ByteOffset> {
+        self.selection(drive).map(|range| range.start)
     }
 
     /// The keys, behind the stage's number, that carry out what the core advises; none where another stage does.
@@ -241,6 +249,10 @@ macro_rules! stages {
             pub(crate) source: SharedSource,
             /// The drive as it claims to be.
             pub(crate) claimed: SharedSource,
+            /// What its surface holds, as far as anybody read it.
+            pub(crate) ground: GroundMap,
+            /// The place of it that is looked at.
+            pub(crate) place: place::State,
             /// How often the keel was zoomed in: each time halves what it shows.
             pub(crate) zoom: u32,
             /// What its jobs told while another drive was looked at: read when it is looked at again.
@@ -255,6 +267,8 @@ macro_rules! stages {
             pub(crate) fn new(source: SharedSource) -> Self {
                 Self {
                     claimed: SharedSource::clone(&source),
+                    ground: ground::known(&source),
+                    place: place::State::default(),
                     zoom: 0,
                     notices: Vec::new(),
                     report_job: None,

@@ -1,4 +1,4 @@
-//! The keel: a vertical map of the whole drive, first sector at the top, three lanes: now, found, plan.
+//! The keel: a vertical map of the whole drive, first sector at the top, four lanes: now, found, plan, ground.
 
 use keel_core::sweep::outer;
 use keel_format::VolumeKind;
@@ -8,8 +8,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-use super::put;
+use super::{ground, put};
 use crate::app::App;
+use crate::popup::Place;
 use crate::stage::Drive;
 
 /// Columns before the first lane: the scale and the marks.
@@ -47,6 +48,11 @@ impl Rows {
         Some((first + TOP, end.max(first + 1) + TOP))
     }
 
+    /// Bytes of a row; one at least.
+    pub(crate) fn row_bytes(&self) -> u64 {
+        (self.window.len() / u64::from(self.height.max(1))).max(1)
+    }
+
     /// The byte at a row below the head.
     pub(crate) fn byte(&self, row: u16) -> ByteOffset {
         let row = u128::from(row.saturating_sub(TOP));
@@ -67,10 +73,16 @@ fn selection(app: &App) -> Option<ByteRange> {
     app.drive.as_ref().and_then(|drive| app.stage.stage().selection(drive))
 }
 
+/// The place of the cursor, while the keel is walked.
+fn cursor(app: &App) -> Option<ByteOffset> {
+    let walks = app.popups.iter().any(|popup| popup.place() == Place::Side);
+    app.drive.as_ref().filter(|_| walks).map(|drive| drive.place.at)
+}
+
 /// The rows of the keel in `area`.
 pub(crate) fn rows(app: &App, area: Rect) -> Option<Rows> {
     let drive = app.drive.as_ref()?;
-    let middle = selection(app).map_or(ByteOffset(0), |range| range.start + range.len() / 2);
+    let middle = cursor(app).or_else(|| selection(app).map(|range| range.start + range.len() / 2)).unwrap_or(ByteOffset(0));
     Some(Rows::new(drive.keel_window(middle), area.height))
 }
 
@@ -87,43 +99,101 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
         return;
     };
     let lanes = Lanes::of(area);
-    for (index, name) in lanes.names.into_iter().enumerate() {
-        put(buf, area, lanes.x(index), 0, name, theme.strong());
+    for lane in Lane::ALL {
+        lanes.x(lane).into_iter().for_each(|x| put(buf, area, x, 0, lanes.name(lane), theme.strong()));
     }
     for row in TOP..area.height {
         if lanes.has_scale && (row - TOP).is_multiple_of(5) {
             put(buf, area, 0, row, &format!("{:>7}", size_decimal(rows.byte(row).0)), theme.dim());
         }
-        for lane in 0..3 {
-            put(buf, area, lanes.x(lane), row, "┆", theme.line());
+        for lane in [Lane::Now, Lane::Found, Lane::Plan] {
+            lanes.x(lane).into_iter().for_each(|x| put(buf, area, x, row, "┆", theme.line()));
         }
     }
+    draw_ground(app, drive, area, &rows, buf);
     let selected = selection(app);
     let blocks = [
-        table_blocks(drive, &drive.plan.table),
-        find_blocks(drive),
-        drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default(),
+        (Lane::Now, table_blocks(drive, &drive.plan.table)),
+        (Lane::Found, find_blocks(drive)),
+        (Lane::Plan, drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default()),
     ];
-    for (index, blocks) in blocks.iter().enumerate() {
+    for (lane, blocks) in &blocks {
         for block in blocks {
             let style =
                 if selected.is_some_and(|range| range.start == block.range.start) { theme.accent() } else { theme.text() };
-            draw_block(buf, area, (&lanes, index), &rows, block, style);
+            draw_block(buf, area, (&lanes, *lane), &rows, block, style);
         }
     }
     draw_marks(app, drive, area, &rows, selected, buf);
+    draw_cursor(app, area, &rows, buf);
 }
 
-/// Where the lanes stand: beside a scale, or close together on a strip.
+/// The cursor, and the places that were marked.
+fn draw_cursor(app: &App, area: Rect, rows: &Rows, buf: &mut Buffer) {
+    let marks = Lanes::of(area).marks();
+    for mark in app.case.iter().flat_map(|case| &case.record.marks) {
+        if let Some((row, _)) = rows.of(ByteRange::sized(mark.at, 1)) {
+            put(buf, area, marks, row, "•", app.theme.strong());
+        }
+    }
+    if let Some((row, _)) = cursor(app).and_then(|at| rows.of(ByteRange::sized(at, 1))) {
+        put(buf, area, marks, row, "▸", app.theme.accent());
+        put(buf, area, area.width.saturating_sub(1), row, "◂", app.theme.accent());
+    }
+}
+
+/// The lane of the ground, and the times where they were taken and there is room.
+fn draw_ground(app: &App, drive: &Drive, area: Rect, rows: &Rows, buf: &mut Buffer) {
+    let theme = app.theme;
+    let lanes = Lanes::of(area);
+    let Some(x) = lanes.x(Lane::Ground) else { return };
+    let usual = drive.ground.usual_us();
+    let has_times = lanes.has_scale && usual > 0 && area.width >= x + LANE + ground::TIMES;
+    if has_times {
+        put(buf, area, x + LANE, 0, "time", theme.strong());
+    }
+    for row in TOP..area.height {
+        let stretch = drive.ground.stretch(ByteRange::new(rows.byte(row), rows.byte(row + 1)), usual);
+        let (sign, style) = ground::sign(&stretch, theme);
+        put(buf, area, x, row, sign, style);
+        if has_times {
+            put(buf, area, x + LANE, row, &ground::bar(stretch.slowest_us), style);
+        }
+    }
+}
+
+/// A lane of the keel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Lane {
+    Now,
+    Found,
+    Plan,
+    Ground,
+}
+
+impl Lane {
+    const ALL: [Self; 4] = [Self::Now, Self::Found, Self::Plan, Self::Ground];
+}
+
+/// Where the lanes stand: beside a scale, or on a strip that has room for two of them.
 struct Lanes {
     has_scale: bool,
-    names: [&'static str; 3],
 }
 
 impl Lanes {
     fn of(area: Rect) -> Self {
-        let has_scale = area.width > SCALE + 3 * LANE;
-        Self { has_scale, names: if has_scale { ["now", "found", "plan"] } else { ["no", "fo", "pl"] } }
+        Self { has_scale: area.width > SCALE + 3 * LANE }
+    }
+
+    fn name(&self, lane: Lane) -> &'static str {
+        match lane {
+            Lane::Now => "now",
+            Lane::Found if self.has_scale => "found",
+            Lane::Found => "fo",
+            Lane::Plan => "plan",
+            Lane::Ground if self.has_scale => "ground",
+            Lane::Ground => "gr",
+        }
     }
 
     /// The column of the marks.
@@ -131,9 +201,14 @@ impl Lanes {
         if self.has_scale { SCALE - 1 } else { 0 }
     }
 
-    fn x(&self, lane: usize) -> u16 {
-        let lane = u16::try_from(lane).unwrap_or(0);
-        if self.has_scale { SCALE + 1 + lane * LANE } else { 2 + lane * 3 }
+    /// The column of a lane; none where there is no room for it.
+    fn x(&self, lane: Lane) -> Option<u16> {
+        match (self.has_scale, lane) {
+            (true, lane) => Some(SCALE + 1 + lane as u16 * LANE),
+            (false, Lane::Found) => Some(2),
+            (false, Lane::Ground) => Some(5),
+            (false, Lane::Now | Lane::Plan) => None,
+        }
     }
 }
 
@@ -173,9 +248,9 @@ fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Optio
     }
 }
 
-fn draw_block(buf: &mut Buffer, area: Rect, (lanes, lane): (&Lanes, usize), rows: &Rows, block: &Block, style: Style) {
+fn draw_block(buf: &mut Buffer, area: Rect, (lanes, lane): (&Lanes, Lane), rows: &Rows, block: &Block, style: Style) {
     let Some((first, end)) = rows.of(block.range) else { return };
-    let x = lanes.x(lane);
+    let Some(x) = lanes.x(lane) else { return };
     let texture = block.kind.map_or("  ", |kind| kind.facts().texture);
     if !lanes.has_scale {
         put(buf, area, x, first, block.letters, style);

@@ -36,7 +36,7 @@ const STATE_CLEAN: u16 = 1;
 const ALL: &str = "every place in the volume is taken wrong";
 
 /// Fields of the superblock.
-const SUPERBLOCK: [Field; 29] = [
+pub(super) const SUPERBLOCK: [Field; 29] = [
     Field::new("s_inodes_count", 0, 4, Form::Little, "the volume is refused"),
     Field::new("s_blocks_count_lo", 4, 4, Form::Little, "the end of the volume"),
     Field::new("s_free_blocks_count_lo", 12, 4, Form::Little, ""),

@@ -12,7 +12,7 @@ use crate::structure::{Compute, Computed, Field, Form, Structure};
 use crate::{FormatError, Problem, View, Volume, read_bytes};
 
 /// Fields of the boot sector.
-const BOOT: &[Field] = &[
+pub(super) const BOOT: &[Field] = &[
     Field::new("OemId", 3, 8, Form::Text, "nothing recognises the volume as NTFS"),
     Field::new("BytesPerSector", 11, 2, Form::Little, "every place in the volume is taken wrong"),
     Field::new("SectorsPerCluster", 13, 1, Form::Little, "every place in the volume is taken wrong"),
@@ -30,7 +30,7 @@ const BOOT: &[Field] = &[
 ];
 
 /// Fields of a file record's header.
-const RECORD: &[Field] = &[
+pub(super) const RECORD: &[Field] = &[
     Field::new("Magic", 0, 4, Form::Text, "the record is not read"),
     Field::new("UpdateSequenceOffset", 4, 2, Form::Little, "the record is taken for a torn write"),
     Field::new("UpdateSequenceSize", 6, 2, Form::Little, "the record is taken for a torn write"),

@@ -26,7 +26,7 @@ const NONE: u32 = u32::MAX;
 const RO_COMPAT_INOBTCNT: u32 = 0x08;
 
 /// Fields of the header of free space.
-const AGF: [Field; 9] = [
+pub(in crate::xfs) const AGF: [Field; 9] = [
     Field::new("agf_magicnum", 0, 4, Form::Text, "the volume is refused"),
     Field::new("agf_seqno", 8, 4, Form::Big, "the volume is refused"),
     Field::new("agf_length", 12, 4, Form::Big, "the volume is refused"),
@@ -38,7 +38,7 @@ const AGF: [Field; 9] = [
     Field::new("agf_uuid", 64, 16, Form::Bytes, "the volume is refused"),
 ];
 /// Fields of the header of inodes.
-const AGI: [Field; 6] = [
+pub(in crate::xfs) const AGI: [Field; 6] = [
     Field::new("agi_magicnum", 0, 4, Form::Text, "the volume is refused"),
     Field::new("agi_seqno", 8, 4, Form::Big, "the volume is refused"),
     Field::new("agi_length", 12, 4, Form::Big, "the volume is refused"),
@@ -47,7 +47,7 @@ const AGI: [Field; 6] = [
     Field::new("agi_freecount", 28, 4, Form::Big, ""),
 ];
 /// Fields of the list of spare blocks.
-const AGFL: [Field; 2] = [
+pub(in crate::xfs) const AGFL: [Field; 2] = [
     Field::new("agfl_magicnum", 0, 4, Form::Text, "nothing can be written"),
     Field::new("agfl_seqno", 4, 4, Form::Big, "nothing can be written"),
 ];

@@ -1,6 +1,6 @@
 //! The superblock beside its copies in the other groups, and the headers of groups as their trees say.
 
-mod headers;
+pub(super) mod headers;
 
 use keel_source::{ByteOffset, SharedSource};
 
@@ -17,7 +17,7 @@ const MOST_COPIES: u32 = 8;
 const MOST_GROUPS: u32 = 1 << 16;
 
 /// Fields of a superblock.
-const FIELDS: [Field; 15] = [
+pub(super) const FIELDS: [Field; 15] = [
     Field::new("sb_magicnum", 0, 4, Form::Text, "nothing recognises the volume as XFS"),
     Field::new("sb_blocksize", 4, 4, Form::Big, "every place in the volume is taken wrong"),
     Field::new("sb_dblocks", 8, 8, Form::Big, "the end of the volume"),

@@ -8,6 +8,7 @@ use keel_core::CoreError;
 use keel_core::copy::{
     self, COPY_PARTS, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress,
 };
+use keel_core::ground::GroundMap;
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
 use keel_source::{CopyMap, OpenOptions, SharedSource};
@@ -184,7 +185,7 @@ pub(super) fn work_on_copy(app: &mut App) -> Effects {
 pub(super) fn reports(drive: &mut Drive) -> Effects {
     let copy = &mut drive.copy;
     let mut effects = take_place(copy);
-    effects.extend(take_copy(copy));
+    effects.extend(take_copy(copy, &mut drive.ground));
     effects.extend(take_verified(copy));
     effects
 }
@@ -207,7 +208,7 @@ fn take_place(copy: &mut State) -> Effects {
     effects
 }
 
-fn take_copy(copy: &mut State) -> Effects {
+fn take_copy(copy: &mut State, ground: &mut GroundMap) -> Effects {
     let mut effects = Vec::new();
     for message in copy.job.as_mut().map(Job::drain).unwrap_or_default() {
         match message {
@@ -216,6 +217,7 @@ fn take_copy(copy: &mut State) -> Effects {
                     copy.rates.pop_front();
                 }
                 copy.rates.push_back(progress.rate);
+                ground.merge(&progress.ground);
                 copy.progress = Some(progress);
                 continue;
             }

@@ -155,6 +155,7 @@ fn take_survey(drive: &mut Drive) -> Effects {
     for message in state.survey_job.as_mut().map(Job::drain).unwrap_or_default() {
         match message {
             Message::Progress(progress) => {
+                drive.ground.merge(&progress.ground);
                 state.surveying = Some(progress);
                 continue;
             }

@@ -12,11 +12,11 @@ use keel_format::table::{self, TableReading};
 use keel_source::SharedSource;
 
 use super::Writing;
-use crate::app::effect::{Effect, Effects, job, show};
+use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::Drive;
 
 /// What is said of work that was stopped and left things as they were.
-const STOPPED: &str = "It was stopped: layout and plan are those of before.";
+const STOPPED: &str = "stopped: layout and plan are those of before the last choice";
 
 /// What a staging comes to: the layout, and what is staged for it.
 pub(crate) struct Settled {
@@ -151,7 +151,7 @@ pub(super) fn reports(drive: &mut Drive) -> Effects {
                 // While the drive is swept it is read for that alone; what is staged at its end is examined.
                 effects.extend(drive.sweep.job.is_none().then(examine));
             }
-            Message::Done(None) => effects.push(show("Not staged", STOPPED)),
+            Message::Done(None) => effects.extend(tell(STOPPED)),
             Message::Died(text) => effects.push(show("The staging died", text)),
         }
         drive.plan.staging = None;

@@ -168,6 +168,7 @@ fn take_sweep(drive: &mut Drive) -> Effects {
                     effects.extend(plan::stage_anew());
                 }
                 drive.sweep.bad.clone_from(&progress.bad);
+                drive.ground.merge(&progress.ground);
                 drive.sweep.progress = Some(progress);
             }
             Message::Done(sweep) => effects.extend(take_end(drive, sweep)),
@@ -181,6 +182,7 @@ fn take_sweep(drive: &mut Drive) -> Effects {
 }
 
 fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
+    drive.ground.merge(&sweep.ground);
     let state = &mut drive.sweep;
     let mut effects = Vec::new();
     // One that was stopped at once found nothing, and says nothing against what is known.

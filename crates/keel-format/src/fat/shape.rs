@@ -1,0 +1,61 @@
+//! FAT structures that are known by their own bytes.
+
+use super::mend::{COMMON, FS_INFO, NARROW, SIGNATURE, WIDE};
+use crate::shape::{Base, Lead, Shape, lead, little, no_leads};
+use crate::structure::Field;
+
+const STANDARD: &str = "the FAT file system specification, 1.03";
+
+/// What is recognised.
+pub(crate) const SHAPES: &[Shape] = &[
+    Shape { name: "FAT boot sector", standard: STANDARD, bytes: 512, is: is_boot, fields: boot_fields, leads: boot_leads },
+    Shape {
+        name: "FAT32 FSInfo",
+        standard: STANDARD,
+        bytes: 512,
+        is: |bytes| bytes.starts_with(b"RRaA") && bytes.get(484..488) == Some(b"rrAa"),
+        fields: |_| FS_INFO.to_vec(),
+        leads: no_leads,
+    },
+];
+
+/// True where the numbers of a BPB make sense and no other format's name stands in it.
+fn is_boot(bytes: &[u8]) -> bool {
+    let jump = matches!(bytes, [0xEB, _, 0x90, ..] | [0xE9, ..]);
+    let (sector, cluster) = (little(bytes, 11, 2), little(bytes, 13, 1));
+    let fats = matches!(little(bytes, 16, 1), 1 | 2);
+    let sizes = matches!(sector, 512 | 1024 | 2048 | 4096) && cluster.is_power_of_two();
+    let media = matches!(little(bytes, 21, 1), 0xF0 | 0xF8..=0xFF);
+    jump && fats && sizes && media && little(bytes, 14, 2) > 0 && bytes.get(510..512) == Some(&[0x55, 0xAA])
+}
+
+/// FAT32 counts its FATs in a field of its own.
+fn is_wide(bytes: &[u8]) -> bool {
+    little(bytes, 22, 2) == 0
+}
+
+fn boot_fields(bytes: &[u8]) -> Vec<Field> {
+    let tail: &[Field] = if is_wide(bytes) { &WIDE } else { &NARROW };
+    [&COMMON, tail, &[SIGNATURE]].concat()
+}
+
+fn boot_leads(bytes: &[u8], base: Base) -> Vec<Lead> {
+    let sector = little(bytes, 11, 2);
+    let (reserved, fats) = (little(bytes, 14, 2), little(bytes, 16, 1));
+    let narrow = little(bytes, 22, 2);
+    let fat = if is_wide(bytes) { little(bytes, 36, 4) } else { narrow };
+    let behind = reserved.saturating_add(fats.saturating_mul(fat));
+    let start = base.volume_or(0);
+    let mut leads = vec![lead("BPB_RsvdSecCnt", "the first FAT", start, reserved, sector)];
+    if is_wide(bytes) {
+        let cluster = little(bytes, 44, 4).saturating_sub(2).saturating_mul(little(bytes, 13, 1));
+        leads.extend([
+            lead("BPB_RootClus", "the root directory", start, behind.saturating_add(cluster), sector),
+            lead("BPB_FSInfo", "FSInfo", start, little(bytes, 48, 2), sector),
+            lead("BPB_BkBootSec", "the boot sector's backup", start, little(bytes, 50, 2), sector),
+        ]);
+    } else {
+        leads.push(lead("BPB_RootEntCnt", "the root directory", start, behind, sector));
+    }
+    leads.into_iter().flatten().collect()
+}

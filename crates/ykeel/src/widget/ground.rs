@@ -1,0 +1,117 @@
+//! The lane of the ground, and beside it the time that each place took: what a row of the keel holds, by texture before colour.
+
+use keel_core::ground::{Holds, Stretch};
+use ratatui::style::Style;
+
+use crate::theme::Theme;
+
+/// Columns of the times.
+pub(crate) const TIMES: u16 = 4;
+/// The shortest read that has a bar, in microseconds, and the decades from there to the end of the scale.
+const SHORTEST_US: f64 = 100.0;
+const DECADES: f64 = 5.0;
+/// Parts of a column that a bar ends with.
+const PARTS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
+
+/// The texture of what the surface holds.
+pub(crate) fn texture(holds: Holds) -> &'static str {
+    match holds {
+        Holds::Zeros => "··",
+        Holds::Repeated => "∷∷",
+        Holds::Text => "░░",
+        Holds::Data => "▒▒",
+        Holds::Packed => "▓▓",
+        Holds::Structure => "≡≡",
+    }
+}
+
+/// How a stretch of ground is drawn: what did not read before what came late before what it holds.
+pub(crate) fn sign(stretch: &Stretch, theme: Theme) -> (&'static str, Style) {
+    match stretch {
+        Stretch { failed: true, .. } => ("××", theme.bad()),
+        Stretch { late: true, .. } => ("~~", theme.doubt()),
+        Stretch { holds: Some(holds), .. } => (texture(*holds), style(*holds, theme)),
+        Stretch { holds: None, .. } => ("  ", theme.dim()),
+    }
+}
+
+fn style(holds: Holds, theme: Theme) -> Style {
+    match holds {
+        Holds::Zeros | Holds::Repeated => theme.dim(),
+        Holds::Structure => theme.strong(),
+        Holds::Text | Holds::Data | Holds::Packed => theme.text(),
+    }
+}
+
+/// In words, for the right side.
+pub(crate) fn words(stretch: &Stretch) -> String {
+    let holds = match stretch.holds {
+        None => "not read yet".to_string(),
+        Some(holds) => format!("{} ({} % of what was seen)", holds.word(), stretch.percent),
+    };
+    let failed = if stretch.failed { "; something here does not read" } else { "" };
+    let late = if stretch.late { "; reads here come late" } else { "" };
+    format!("{holds}{failed}{late}")
+}
+
+/// What the signs mean, line by line.
+pub(crate) fn legend() -> Vec<String> {
+    let holds = Holds::ALL.iter().map(|holds| format!("{}  {}", texture(*holds), holds.word()));
+    holds.chain(["~~  comes late".into(), "××  does not read".into(), "    (blank) not read yet".into()]).collect()
+}
+
+/// The bar of a read that took `us` microseconds, on a scale from a tenth of a millisecond to ten seconds.
+pub(crate) fn bar(us: u64) -> String {
+    if us == 0 {
+        return String::new();
+    }
+    let share = ((us as f64 / SHORTEST_US).log10() / DECADES).clamp(0.0, 1.0);
+    let parts = (share * f64::from(TIMES) * 8.0).round().max(1.0) as usize;
+    format!("{}{}", "█".repeat(parts / 8), PARTS.get(parts % 8).copied().unwrap_or_default())
+}
+
+/// A time, as a technician says it.
+pub(crate) fn time(us: u64) -> String {
+    match us {
+        0..1000 => format!("{us} µs"),
+        1000..1_000_000 => format!("{} ms", us / 1000),
+        _ => format!("{}.{} s", us / 1_000_000, us / 100_000 % 10),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn every_sort_of_ground_has_a_texture_and_a_word_of_its_own() {
+        let textures: BTreeSet<&str> = Holds::ALL.into_iter().map(texture).chain(["~~", "××", "  "]).collect();
+        let words: BTreeSet<&str> = Holds::ALL.into_iter().map(Holds::word).collect();
+        assert_eq!((textures.len(), words.len()), (Holds::ALL.len() + 3, Holds::ALL.len()));
+        assert_eq!(legend().len(), Holds::ALL.len() + 3);
+    }
+
+    #[test]
+    fn bars_grow_by_decades_and_fit_their_columns() {
+        let lengths: Vec<usize> = [0, 50, 1000, 10_000, 100_000, 1_000_000, u64::MAX].map(|us| bar(us).chars().count()).into();
+        assert!(lengths.is_sorted() && lengths[0] == 0 && lengths[1] == 1 && lengths[6] == usize::from(TIMES), "{lengths:?}");
+        assert_eq!(bar(10_000_000), "█".repeat(usize::from(TIMES)));
+        assert_eq!([time(999), time(61_500), time(2_140_000)], ["999 µs", "61 ms", "2.1 s"]);
+    }
+
+    #[test]
+    fn what_does_not_read_is_shown_before_what_comes_late_and_what_it_holds() {
+        let theme = Theme::plain();
+        let plain = Stretch { holds: Some(Holds::Text), percent: 80, failed: false, late: false, slowest_us: 0 };
+        let signs = [
+            sign(&plain, theme).0,
+            sign(&Stretch { late: true, ..plain }, theme).0,
+            sign(&Stretch { late: true, failed: true, ..plain }, theme).0,
+            sign(&Stretch { holds: None, ..plain }, theme).0,
+        ];
+        assert_eq!(signs, ["░░", "~~", "××", "  "]);
+        assert_eq!(words(&Stretch { failed: true, ..plain }), "text (80 % of what was seen); something here does not read");
+    }
+}
