@@ -2,7 +2,7 @@
 
 use keel_format::health::{self, AtaHealth, HealthReading, NvmeHealth, attribute_word};
 use keel_format::{Finding, Severity};
-use keel_source::{NoHealth, Source};
+use keel_source::{NoHealth, Source, counted};
 use serde::{Deserialize, Serialize};
 
 /// Reallocated sectors above which a drive counts as failing.
@@ -219,7 +219,7 @@ fn nvme_findings(nvme: &NvmeHealth) -> Vec<Finding> {
         let severity = if nvme.media_errors >= MANY_PENDING { Severity::Broken } else { Severity::Doubt };
         say(
             severity,
-            format!("{} errors of the medium could not be corrected", nvme.media_errors),
+            format!("{} of the medium could not be corrected", counted(nvme.media_errors, "error", "errors")),
             "Media and Data Integrity Errors".into(),
         );
     }

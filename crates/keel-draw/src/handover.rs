@@ -13,7 +13,7 @@ use keel_core::sweep::{Sweep, outer};
 use keel_core::{CoreError, copy, fathom, health, mend, reads};
 use keel_format::table;
 use keel_source::own::{self, Over};
-use keel_source::{ByteRange, NoHealth, SharedSource, size_decimal};
+use keel_source::{ByteRange, NoHealth, SharedSource, counted, size_decimal};
 
 use crate::{Drawing, FontError, Head, KeelDrawing, Lane, Report};
 
@@ -180,7 +180,10 @@ fn whole(asked: &Asked<'_>) -> Result<Vec<Drawing>, HandoverError> {
     let journal = asked.case.map(|case| -> Result<_, CoreError> {
         let verified = case::verify(&case.folder, &case.record.journal)?;
         let says = match verified.problem {
-            None => format!("The journal is whole: {} lines, each with the hash of the one before.", verified.lines),
+            None => format!(
+                "The journal is whole: {}, each with the hash of the one before.",
+                counted(verified.lines, "line", "lines")
+            ),
             Some(problem) => format!("The journal is not whole: {problem}."),
         };
         Ok((case::lines(&case.folder)?, says))

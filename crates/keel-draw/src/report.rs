@@ -6,7 +6,7 @@ use keel_core::health::HealthVerdict;
 use keel_core::intake;
 use keel_core::ladder::{Ladder, Rung};
 use keel_core::reads::Survey;
-use keel_source::{CopyMap, printable, size_decimal};
+use keel_source::{CopyMap, counted, printable, size_decimal};
 
 use crate::canvas::{BELOW_HEAD, Drawing, MARGIN, SHEET_HEIGHT, SHEET_WIDTH, Tone};
 use crate::font::{Font, FontError};
@@ -165,6 +165,11 @@ fn rung_lines(rung: &Rung, text: &mut Flow<'_>) {
         text.say_in(MARGIN + 16.0, 8.5, Tone::DIM, &format!("{}{at}: {}", finding.what, finding.how));
     }
     if rung.findings.len() > 12 {
-        text.say_in(MARGIN + 16.0, 8.5, Tone::DIM, &format!("and {} findings more", rung.findings.len() - 12));
+        text.say_in(
+            MARGIN + 16.0,
+            8.5,
+            Tone::DIM,
+            &format!("and {} more", counted(rung.findings.len() - 12, "finding", "findings")),
+        );
     }
 }

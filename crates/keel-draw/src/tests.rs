@@ -279,6 +279,7 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
         opened: "2026-11-25T10:00:00Z".into(),
         closed: None,
         copy: None,
+        marks: Vec::new(),
         told: keel_core::case::Told::default(),
         checks: Vec::new(),
         identity: None,

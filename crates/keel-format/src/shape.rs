@@ -14,8 +14,10 @@ pub struct Shape {
     pub name: &'static str,
     /// Where it is written down.
     pub standard: &'static str,
-    /// Its bytes, as far as they are told apart.
+    /// The fewest bytes that it is known by.
     pub bytes: usize,
+    /// Its bytes, as far as they say it themselves.
+    pub(crate) reach: fn(&[u8]) -> usize,
     /// True for bytes that begin with one.
     pub(crate) is: fn(&[u8]) -> bool,
     /// Its fields.
@@ -89,7 +91,18 @@ pub struct FieldValue {
     pub lead: Option<Lead>,
 }
 
+/// For structures of one length.
+pub(crate) fn fixed<const BYTES: usize>(_bytes: &[u8]) -> usize {
+    BYTES
+}
+
 impl Shape {
+    /// How many bytes the structure has that `bytes` begin with.
+    #[must_use]
+    pub fn len_in(&self, bytes: &[u8]) -> usize {
+        (self.reach)(bytes)
+    }
+
     /// The structure that `bytes` begin with, which stand at byte `at` of the drive.
     #[must_use]
     pub fn of(bytes: &[u8], at: ByteOffset) -> Option<&'static Self> {

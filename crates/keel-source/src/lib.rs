@@ -66,7 +66,7 @@ pub use simulated::SimulatedDrive;
 pub use split::SplitSource;
 pub use stored::Stored;
 pub use target::{MemoryTarget, WriteTarget, is_writing};
-pub use text::{printable, size_decimal};
+pub use text::{counted, printable, size_decimal};
 pub use window::Window;
 
 use std::sync::Arc;

@@ -31,6 +31,13 @@ pub fn size_decimal(bytes: u64) -> String {
     if unit == 0 || scaled >= 100 { format!("{scaled} {}", UNITS[unit]) } else { format!("{scaled}.{tenths} {}", UNITS[unit]) }
 }
 
+/// So many of something, in words that agree: `one` for a single one, `many` for any other count.
+#[must_use]
+pub fn counted<N: Copy + std::fmt::Display + PartialEq + From<u8>>(count: N, one: &str, many: &str) -> String {
+    let word = if count == N::from(1) { one } else { many };
+    format!("{count} {word}")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -48,6 +55,12 @@ mod tests {
         assert_eq!(printable("Überfahrt 港"), "Überfahrt 港");
         assert_eq!(printable("a\u{1b}[2J\tb\r\n"), "a␛[2J␉b␍␊");
         assert_ne!(printable("\u{1}"), printable("\u{2}"), "each has a picture of its own");
+    }
+
+    #[test]
+    fn one_of_something_is_said_in_the_singular() {
+        assert_eq!([0usize, 1, 2].map(|count| counted(count, "entry", "entries")), ["0 entries", "1 entry", "2 entries"]);
+        assert_eq!((counted(1u64, "place", "places"), counted(u32::MAX, "place", "places").len()), ("1 place".into(), 17));
     }
 
     #[test]

@@ -34,7 +34,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     );
     screen.keys(&["Down", "d"]);
     let dropped = screen.wait_for("dropped by the technician");
-    assert!(dropped.contains("layout: MBR, 1 entries"), "{dropped}");
+    assert!(dropped.contains("layout: MBR, 1 entry"), "{dropped}");
     screen.keys(&["d", "Enter"]);
     screen.wait_for("Voyage register.csv");
     screen.keys(&["Down", "Down", "Down", "Down", "Down", "Down", "Enter"]);
@@ -45,7 +45,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
     assert!(files.contains("2 marked"), "{files}");
     screen.keys(&["8"]);
     let plan = screen.wait_for("broken   → sound");
-    assert!(plan.contains("1 edits, 512 B") && plan.contains("as planned") && plan.contains("1b0"), "{plan}");
+    assert!(plan.contains("1 edit, 512 B") && plan.contains("as planned") && plan.contains("1b0"), "{plan}");
     let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
     screen.keys(&["a"]);
     screen.wait_for("Type the code of this drive");
@@ -182,7 +182,7 @@ fn mend_compares_three_columns_takes_versions_checks_and_proves() {
     screen.keys(&["o"]);
     screen.wait_for("from copy");
     screen.keys(&["8"]);
-    let plan = screen.wait_for("1 edits, 6.1 kB");
+    let plan = screen.wait_for("1 edit, 6.1 kB");
     let code = plan.split("Code of this drive: ").nth(1).unwrap().split_whitespace().next().unwrap().to_string();
     screen.keys(&["a"]);
     screen.wait_for("Type the code of this drive");

@@ -5,6 +5,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::Path;
 
+use keel_source::counted;
 use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
@@ -147,7 +148,7 @@ pub fn verify(folder: &Path, seal: &Seal) -> Result<Verified, CoreError> {
     }
     if !sealed {
         let problem = if count < seal.lines {
-            format!("{} lines are missing at the end", seal.lines - count)
+            format!("{} missing at the end", counted(seal.lines - count, "line is", "lines are"))
         } else {
             format!("line {} is not the one that the case names", seal.lines)
         };

@@ -1,6 +1,6 @@
 //! The fill: every sector is written and read back. It destroys what is on the drive.
 
-use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, counted};
 
 use super::bench::{Bench, Evidence, Step};
 use super::{FathomProgress, Fathomed, Method, Nature, Pace, Phase, PlotPoint, Seen, Sureness, allowed};
@@ -138,7 +138,10 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, held
     if bench.gave_up_writing() {
         (verdict.nature, verdict.proven_bytes) =
             if evidence.own == 0 { (Nature::TakesNoWrites, 0) } else { (Nature::FailsWrites, stored) };
-        verdict.reasons.push(format!("{} places took no write, and the drive was left alone then", bench.unwritable.len()));
+        verdict.reasons.push(format!(
+            "{} took no write, and the drive was left alone then",
+            counted(bench.unwritable.len(), "place", "places")
+        ));
         return;
     }
     if evidence.others + evidence.nothings == 0 {

@@ -5,7 +5,7 @@
 //! drops or repeats shows it at every place behind its end. Then the true end is closed in on: places are written, then
 //! those that would be the same one, then the places are read.
 
-use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, counted};
 
 use super::bench::{Bench, Evidence, PIECE, Step};
 use super::{FathomProgress, Fathomed, Method, Nature, Phase, PlotPoint, Seen, Sureness, allowed, saved_path};
@@ -196,7 +196,9 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, end:
         // Behind the true end a tag is some other place's that nothing overwrote.
         verdict.plot.retain(|point| point.seen != Seen::Own || point.at.0 < end);
         verdict.sureness = if verdict.exact { Sureness::Certain } else { Sureness::Strong };
-        verdict.reasons.push(format!("{} places below the true end kept what was written to them", evidence.own));
+        verdict
+            .reasons
+            .push(format!("{} below the true end kept what was written there", counted(evidence.own, "place", "places")));
         return;
     }
     verdict.proven_bytes =
@@ -210,9 +212,10 @@ fn conclude(bench: &Bench<'_>, verdict: &mut Fathomed, evidence: &Evidence, end:
         verdict.reasons.push(format!("{} writes failed; what was written elsewhere is kept", bench.unwritable.len()));
     } else if evidence.unreadable > 0 || !bench.unreadable.is_empty() {
         verdict.nature = Nature::FailsReads;
-        verdict
-            .reasons
-            .push(format!("{} places did not read; no place held what was written to another", bench.unreadable.len()));
+        verdict.reasons.push(format!(
+            "{} did not read; none held what was written to another",
+            counted(bench.unreadable.len(), "place", "places")
+        ));
     } else {
         (verdict.nature, verdict.exact) = (Nature::Honest, true);
         verdict.reasons.push(format!(

@@ -2,7 +2,7 @@
 
 use keel_format::table::TableReading;
 use keel_format::{Finding, Severity};
-use keel_source::{ByteOffset, SharedSource};
+use keel_source::{ByteOffset, SharedSource, counted};
 
 use super::trouble;
 use super::{Rung, RungName, RungState, worst};
@@ -20,7 +20,7 @@ pub(super) fn table_rung(source: &SharedSource, table: &TableReading, finds: &[F
     let nothing = table.scheme.is_none() && findings.is_empty();
     let state = if nothing { RungState::Broken } else { worst(&findings) };
     let note = match (table.scheme, state) {
-        (Some(scheme), RungState::Sound) => format!("{}, {} entries", scheme.word(), table.partitions.len()),
+        (Some(scheme), RungState::Sound) => format!("{}, {}", scheme.word(), counted(table.partitions.len(), "entry", "entries")),
         (Some(scheme), _) => format!("{} with damage", scheme.word()),
         (None, _) => "no table".into(),
     };

@@ -1,7 +1,7 @@
 //! Rungs 1 to 4: what the drive itself is asked, once, for the drive and for every view of it.
 
 use keel_format::{Finding, Severity};
-use keel_source::{ByteRange, LinkKind, NoHealth, SharedSource};
+use keel_source::{ByteRange, LinkKind, NoHealth, SharedSource, counted};
 
 use super::{Rung, RungName, RungState};
 use crate::case::Case;
@@ -71,7 +71,8 @@ fn link_rung(source: &SharedSource, survey: Option<&Survey>, health: Option<&Hea
     }
     if let Some(survey) = survey.filter(|survey| survey.link_lost > 0) {
         (state, note) = (RungState::Broken, "drops off the link".into());
-        let what = format!("{} requests were not answered at all: the drive dropped off the link", survey.link_lost);
+        let what =
+            format!("{} without any answer: the drive dropped off the link", counted(survey.link_lost, "request", "requests"));
         findings.push(Finding::of_all(Severity::Broken, what, "samples over the surface"));
     } else if let Some(survey) = survey.filter(|survey| survey.interface_errors > 0) {
         (state, note) = (RungState::Doubtful, "interface errors".into());
@@ -160,7 +161,7 @@ fn reads_of_copy(missing: &[ByteRange]) -> Rung {
         let what = format!("{} bytes are missing from the copy", range.len());
         Finding::at(Severity::Doubt, range.start, what, "the log of the copy")
     });
-    let said = format!("{bytes} bytes missing in {} places", missing.len());
+    let said = format!("{bytes} bytes missing in {}", counted(missing.len(), "place", "places"));
     Rung::new(RungName::Reads, RungState::Doubtful, said)
         .with(findings.collect())
         .then("while the drive still answers, go on with the copy: ykeel copy, the same command")
@@ -177,7 +178,7 @@ fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
         .iter()
         .take(MOST_LISTED)
         .map(|failed| {
-            let what = format!("{} bytes cannot be read, asked {} times", failed.range.len(), failed.tries);
+            let what = format!("{} bytes cannot be read, asked {}", failed.range.len(), counted(failed.tries, "time", "times"));
             Finding::at(Severity::Broken, failed.range.start, what, format!("sampled read: {}", failed.reason))
         })
         .collect();

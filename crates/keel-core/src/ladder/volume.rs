@@ -8,7 +8,7 @@ use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
 use keel_format::{
     Compute, Deleted, Entry, Finding, NodeKind, Promise, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole,
 };
-use keel_source::{SectorSize, SharedSource, Window, printable};
+use keel_source::{SectorSize, SharedSource, Window, counted, printable};
 
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
 use crate::find::{Find, outer};
@@ -273,7 +273,7 @@ fn file_system(volume: &dyn Volume, find: &Find) -> Rung {
     let note = match (state, findings.is_empty()) {
         (RungState::Sound, false) => "sound, dirty".to_string(),
         (RungState::Sound, true) => "sound".to_string(),
-        _ => format!("{} findings", findings.len()),
+        _ => counted(findings.len(), "finding", "findings"),
     };
     let rung = Rung::new(RungName::FileSystem, state, note).with(findings);
     let root = find.witnesses.iter().any(|witness| witness.kind == WitnessKind::RootDirectory && witness.weight > 0);

@@ -2,7 +2,7 @@
 
 use keel_format::table::gpt::{self, make::array_sectors};
 use keel_format::table::{Partition, Role, Scheme, TableReading};
-use keel_source::{ByteRange, Lba, SectorCount, SharedSource};
+use keel_source::{ByteRange, Lba, SectorCount, SharedSource, counted};
 
 use super::remains::{self, Purpose};
 use super::{Choices, LayoutEntry};
@@ -61,7 +61,10 @@ pub(super) fn choose(source: &SharedSource, table: &TableReading, finds: &[Find]
     }
     let volumes = finds.iter().filter(|find| find.is_outer()).count();
     if volumes > 4 {
-        return (Scheme::Gpt, format!("{volumes} volumes, and nothing is left of a chain of logical partitions"));
+        return (
+            Scheme::Gpt,
+            format!("{}, and nothing is left of a chain of logical partitions", counted(volumes, "volume", "volumes")),
+        );
     }
     (Scheme::Mbr, "nothing of a GPT is left, and an MBR has room for these volumes".into())
 }

@@ -103,13 +103,13 @@ fn decode(source: &SharedSource, (from, bytes): (ByteOffset, &[u8]), at: ByteOff
         let start = ByteOffset(at.0 - back * SECTOR);
         let inside = usize::try_from(start.0 - from.0).ok()?;
         let own = bytes.get(inside..)?;
-        let shape = Shape::of(own, start).filter(|shape| shape.bytes as u64 > back * SECTOR)?;
+        let shape = Shape::of(own, start).filter(|shape| shape.len_in(own) as u64 > back * SECTOR)?;
         let volume = outer(around.finds).find(|find| find.range().contains(start)).map(|find| find.start_byte);
         let sector = source.sector_size();
         let extended = around.table.mbr.extended.first().map(|entry| entry.range(sector).start);
         let base = Base { at: start, sector: sector.bytes(), volume, extended };
         let fields = shape.read(own, base).into_iter().map(|value| field(value, source.len())).collect();
-        Some(Decoded { name: shape.name, standard: shape.standard, at: start, bytes: shape.bytes, fields })
+        Some(Decoded { name: shape.name, standard: shape.standard, at: start, bytes: shape.len_in(own), fields })
     })
 }
 

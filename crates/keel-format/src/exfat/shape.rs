@@ -1,13 +1,14 @@
 //! exFAT structures that are known by their own bytes.
 
 use super::mend::BOOT;
-use crate::shape::{Base, Lead, Shape, lead, little, power};
+use crate::shape::{Base, Lead, Shape, fixed, lead, little, power};
 
 /// What is recognised.
 pub(crate) const SHAPES: &[Shape] = &[Shape {
     name: "exFAT boot sector",
     standard: "the exFAT file system specification, 3.1",
     bytes: 512,
+    reach: fixed::<512>,
     is: |bytes| bytes.get(3..11) == Some(b"EXFAT   ") && bytes.get(510..512) == Some(&[0x55, 0xAA]),
     fields: |_| BOOT.to_vec(),
     leads,

@@ -1,7 +1,7 @@
 //! ext structures that are known by their own bytes.
 
 use super::mend::SUPERBLOCK;
-use crate::shape::{Base, Lead, Shape, lead, little, power};
+use crate::shape::{Base, Lead, Shape, fixed, lead, little, power};
 
 /// Where the first superblock stands in its volume, in bytes.
 const SUPERBLOCK_AT: u64 = 1024;
@@ -11,6 +11,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     name: "ext superblock",
     standard: "ext4 Data Structures and Algorithms",
     bytes: 1024,
+    reach: fixed::<1024>,
     is: |bytes| bytes.get(56..58) == Some(&[0x53, 0xEF]) && little(bytes, 24, 4) < 7 && little(bytes, 32, 4) > 0,
     fields: |_| SUPERBLOCK.to_vec(),
     leads,

@@ -1,18 +1,27 @@
 //! FAT structures that are known by their own bytes.
 
 use super::mend::{COMMON, FS_INFO, NARROW, SIGNATURE, WIDE};
-use crate::shape::{Base, Lead, Shape, lead, little, no_leads};
+use crate::shape::{Base, Lead, Shape, fixed, lead, little, no_leads};
 use crate::structure::Field;
 
 const STANDARD: &str = "the FAT file system specification, 1.03";
 
 /// What is recognised.
 pub(crate) const SHAPES: &[Shape] = &[
-    Shape { name: "FAT boot sector", standard: STANDARD, bytes: 512, is: is_boot, fields: boot_fields, leads: boot_leads },
+    Shape {
+        name: "FAT boot sector",
+        standard: STANDARD,
+        bytes: 512,
+        reach: fixed::<512>,
+        is: is_boot,
+        fields: boot_fields,
+        leads: boot_leads,
+    },
     Shape {
         name: "FAT32 FSInfo",
         standard: STANDARD,
         bytes: 512,
+        reach: fixed::<512>,
         is: |bytes| bytes.starts_with(b"RRaA") && bytes.get(484..488) == Some(b"rrAa"),
         fields: |_| FS_INFO.to_vec(),
         leads: no_leads,

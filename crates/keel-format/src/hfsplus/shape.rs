@@ -1,7 +1,7 @@
 //! HFS+ structures that are known by their own bytes.
 
 use super::mend::HEADER;
-use crate::shape::{Base, Lead, Shape, big, lead};
+use crate::shape::{Base, Lead, Shape, big, fixed, lead};
 
 /// Where the volume header stands in its volume, in bytes.
 const HEADER_AT: u64 = 1024;
@@ -11,6 +11,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     name: "HFS+ volume header",
     standard: "Technical Note 1150",
     bytes: 512,
+    reach: fixed::<512>,
     is: |bytes| {
         let version = match bytes {
             [b'H', b'+', ..] => 4,

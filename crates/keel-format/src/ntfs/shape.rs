@@ -1,7 +1,7 @@
 //! NTFS structures that are known by their own bytes.
 
 use super::mend::{BOOT, RECORD};
-use crate::shape::{Base, Lead, Shape, lead, little, no_leads};
+use crate::shape::{Base, Lead, Shape, fixed, lead, little, no_leads};
 
 const STANDARD: &str = "NTFS, as customarily documented";
 
@@ -11,6 +11,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         name: "NTFS boot sector",
         standard: STANDARD,
         bytes: 512,
+        reach: fixed::<512>,
         is: |bytes| bytes.get(3..11) == Some(b"NTFS    ") && bytes.get(510..512) == Some(&[0x55, 0xAA]),
         fields: |_| BOOT.to_vec(),
         leads: boot_leads,
@@ -19,6 +20,8 @@ pub(crate) const SHAPES: &[Shape] = &[
         name: "NTFS file record",
         standard: STANDARD,
         bytes: 512,
+        // `AllocatedSize`: the record itself says how long it is.
+        reach: |bytes| usize::try_from(little(bytes, 28, 4)).unwrap_or(0).clamp(512, 4096),
         is: |bytes| bytes.starts_with(b"FILE") && matches!(little(bytes, 4, 2), 0x2A..=0x40),
         fields: |_| RECORD.to_vec(),
         leads: no_leads,

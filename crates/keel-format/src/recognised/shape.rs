@@ -1,7 +1,7 @@
 //! Structures of recognised kinds that are known by their own bytes.
 
 use super::mend::BTRFS;
-use crate::shape::{Base, Lead, Shape, lead, little};
+use crate::shape::{Base, Lead, Shape, fixed, lead, little};
 
 /// Where the mirrors of the superblock stand, in bytes of the volume.
 const MIRROR: u64 = 64 << 20;
@@ -11,6 +11,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     name: "Btrfs superblock",
     standard: "the Btrfs documentation, On-disk Format",
     bytes: 512,
+    reach: fixed::<512>,
     is: |bytes| bytes.get(64..72) == Some(b"_BHRfS_M"),
     fields: |_| BTRFS.to_vec(),
     leads,

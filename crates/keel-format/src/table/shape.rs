@@ -2,7 +2,7 @@
 
 use super::mbr::layout::RECORDS_AT;
 use super::mend::{HEADER, ebr_fields, mbr_fields};
-use crate::shape::{Base, Lead, Shape, lead, little};
+use crate::shape::{Base, Lead, Shape, fixed, lead, little};
 use keel_source::ByteOffset;
 
 /// The name of a link in the chain of logical partitions.
@@ -14,6 +14,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         name: "GPT header",
         standard: "UEFI Specification 2.10, 5.3.2",
         bytes: 512,
+        reach: fixed::<512>,
         is: |bytes| bytes.starts_with(b"EFI PART"),
         fields: |_| HEADER.to_vec(),
         leads: header_leads,
@@ -22,6 +23,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         name: EBR,
         standard: "the customary chain of logical partitions",
         bytes: 512,
+        reach: fixed::<512>,
         is: |bytes| is_table(bytes) && is_chained(bytes),
         fields: |_| ebr_fields(),
         leads: ebr_leads,
@@ -30,6 +32,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         name: "MBR",
         standard: "UEFI Specification 2.10, 5.2.1",
         bytes: 512,
+        reach: fixed::<512>,
         is: is_table,
         fields: |_| mbr_fields(),
         leads: mbr_leads,

@@ -2,7 +2,7 @@
 
 use super::mend::FIELDS;
 use super::mend::headers::{AGF, AGFL, AGI};
-use crate::shape::{Base, Lead, Shape, big, lead, no_leads, power};
+use crate::shape::{Base, Lead, Shape, big, fixed, lead, no_leads, power};
 
 const STANDARD: &str = "XFS Algorithms & Data Structures, third edition";
 
@@ -12,6 +12,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         name: "XFS superblock",
         standard: STANDARD,
         bytes: 512,
+        reach: fixed::<512>,
         is: |bytes| bytes.starts_with(b"XFSB"),
         fields: |_| FIELDS.to_vec(),
         leads,
@@ -22,7 +23,7 @@ pub(crate) const SHAPES: &[Shape] = &[
 ];
 
 const fn header(name: &'static str, is: fn(&[u8]) -> bool, fields: fn(&[u8]) -> Vec<crate::structure::Field>) -> Shape {
-    Shape { name, standard: STANDARD, bytes: 512, is, fields, leads: no_leads }
+    Shape { name, standard: STANDARD, bytes: 512, reach: fixed::<512>, is, fields, leads: no_leads }
 }
 
 fn leads(bytes: &[u8], base: Base) -> Vec<Lead> {

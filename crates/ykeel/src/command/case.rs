@@ -5,7 +5,7 @@ use std::path::Path;
 use keel_core::CoreError;
 use keel_core::case::{self, Case};
 use keel_core::intake::{self, CHECKS, Check, KNOWN_ERRORS, Outcome, SYMPTOMS};
-use keel_source::{OpenOptions, printable};
+use keel_source::{OpenOptions, counted, printable};
 use serde::Serialize;
 
 use super::shared::print_json;
@@ -152,8 +152,8 @@ fn verify(case: &Case, json: bool) -> anyhow::Result<()> {
         print_json(&verified)?;
     } else {
         match &verified.problem {
-            None => say!("whole: {} lines, each with the hash of the one before", verified.lines),
-            Some(problem) => say!("not whole: {problem}; {} lines hold", verified.lines),
+            None => say!("whole: {}, each with the hash of the one before", counted(verified.lines, "line", "lines")),
+            Some(problem) => say!("not whole: {problem}; {} of it can be trusted", counted(verified.lines, "line", "lines")),
         }
     }
     if verified.whole { Ok(()) } else { Err(Ended::Nothing.into()) }

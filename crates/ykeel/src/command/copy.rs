@@ -6,7 +6,7 @@ use keel_core::case::Case;
 use keel_core::copy::{self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress};
 use keel_core::job::{Desk, Job};
 use keel_core::plan::Confirmation;
-use keel_source::{SharedSource, size_decimal};
+use keel_source::{SharedSource, counted, size_decimal};
 use serde::Serialize;
 
 use super::shared::{bar, note, open, print_json, wait};
@@ -37,7 +37,7 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
     let bar = bar(source.len(), "copy");
     let result = wait(job, |progress| {
         bar.set_position(progress.copied);
-        bar.set_message(format!("{}, {} errors", progress.pass.word(), progress.errors));
+        bar.set_message(format!("{}, {}", progress.pass.word(), counted(progress.errors, "error", "errors")));
     });
     bar.finish_and_clear();
     let copied = result.map_err(|panic| anyhow::anyhow!("the copy died: {panic}"))??;
@@ -108,7 +108,7 @@ fn print(copied: &Copied, args: &CopyArgs) {
     let missing = copied.bytes - copied.copied_bytes;
     say!("copied {} of {} bytes ({})", copied.copied_bytes, copied.bytes, size_decimal(copied.copied_bytes));
     if missing > 0 {
-        say!("missing {missing} bytes in {} places; they are unreadable in the copy:", copied.missing.len());
+        say!("missing {missing} bytes in {}; they are unreadable in the copy:", counted(copied.missing.len(), "place", "places"));
         for range in copied.missing.iter().take(10) {
             say!("  bytes {} to {}", range.start.0, range.end.0 - 1);
         }
@@ -118,7 +118,7 @@ fn print(copied: &Copied, args: &CopyArgs) {
         say!("which files they touch: ykeel files {} --missing", args.dest.display());
     }
     if copied.link_drops > 0 {
-        say!("the drive dropped off the link {} times", copied.link_drops);
+        say!("the drive dropped off the link {}", counted(copied.link_drops, "time", "times"));
     }
     if let Some(stopped) = copied.stopped {
         say!("{}", stopped.word());

@@ -2,6 +2,7 @@
 
 use keel_core::health::{self, HealthVerdict};
 use keel_format::health::{HealthReading, attribute_word};
+use keel_source::counted;
 
 use super::shared::{note, open, print_json};
 use crate::cli::SourceArgs;
@@ -56,7 +57,11 @@ fn print(verdict: &HealthVerdict) {
                 nvme.power_cycles,
                 nvme.unsafe_shutdowns
             );
-            say!("  {} media errors, {} entries in the error log", nvme.media_errors, nvme.error_log_entries);
+            say!(
+                "  {}, {} in the error log",
+                counted(nvme.media_errors, "media error", "media errors"),
+                counted(nvme.error_log_entries, "entry", "entries")
+            );
         }
     }
 }

@@ -11,7 +11,7 @@ use keel_core::mend::{self, Request, Subject, Taken, Wishes, Withheld};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
 use keel_core::sweep::{Find, Reach, Sweep};
 use keel_format::{Compute, Take};
-use keel_source::{SharedSource, printable, size_decimal};
+use keel_source::{SharedSource, counted, printable, size_decimal};
 use serde::Serialize;
 
 use super::shared::{bar, cancel, choices, open, print_json, sweep};
@@ -74,7 +74,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         bar.finish_and_clear();
         document.saved_as = Some(path.display().to_string());
         if !bad.is_empty() {
-            tell!("ykeel: {} stretches could not be read and are zeros in the copy", bad.len());
+            tell!("ykeel: {} could not be read: zeros in the copy", counted(bad.len(), "stretch", "stretches"));
         }
     }
     if args.apply {
@@ -195,7 +195,7 @@ fn print_plan(document: &Document) {
         say!("{}", document.now.verdict());
         return;
     }
-    say!("plan: {} edits, {}", plan.edits.len(), size_decimal(plan.bytes()));
+    say!("plan: {}, {}", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes()));
     for edit in plan.edits.iter() {
         say!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len()));
         say!("      {}", edit.reason);

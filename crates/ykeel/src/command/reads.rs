@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use keel_core::job::{Desk, Job};
 use keel_core::reads::{self, Latency, Left, ReadsOptions, ReadsProgress, Survey};
-use keel_source::{SharedSource, size_decimal};
+use keel_source::{SharedSource, counted, size_decimal};
 
 use super::shared::{bar, note, open, print_json, tell_kept, wait};
 use crate::cli::SourceArgs;
@@ -67,7 +67,7 @@ fn print(survey: &Survey) {
         say!("  {}: {came} in {} tries: {}", failed.range.start, failed.tries, failed.reason);
     }
     if survey.link_lost > 0 {
-        say!("the drive did not answer {} times", survey.link_lost);
+        say!("the drive did not answer {}", counted(survey.link_lost, "time", "times"));
     }
     if let Some(left) = survey.left {
         say!("not all was read: {}", left.word());

@@ -138,10 +138,10 @@ fn a_mark_goes_to_the_case_with_its_note_and_is_taken_away_again() {
     line(&mut app, "a ticket begins here");
     wait(&mut app);
     let case = app.case.clone().unwrap();
-    assert_eq!(case.record.marks.iter().map(|mark| (mark.at.0, mark.note.as_str())).collect::<Vec<_>>(), [(
-        3 * MIB,
-        "a ticket begins here"
-    )]);
+    assert_eq!(
+        case.record.marks.iter().map(|mark| (mark.at.0, mark.note.as_str())).collect::<Vec<_>>(),
+        [(3 * MIB, "a ticket begins here")]
+    );
     assert!(drawn(&app, 160, 45).contains("mark: a ticket begins here"));
     key(&mut app, KeyCode::Esc);
     assert!(drawn(&app, 160, 45).contains('•'), "the keel shows it");

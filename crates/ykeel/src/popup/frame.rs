@@ -6,7 +6,7 @@ use ratatui::widgets::{Clear, Widget};
 
 use super::{Content, Place, Popup, Tone};
 use crate::app::App;
-use crate::widget::{self, bar, columns, first_shown, put};
+use crate::widget::{self, bar, columns, first_shown, put, wrap};
 
 /// Columns and rows that the frame takes around what it holds.
 const AROUND: (u16, u16) = (6, 4);
@@ -25,7 +25,13 @@ pub(crate) fn draw(app: &App, popup: &dyn Popup, area: Rect, buf: &mut Buffer) {
         (None, Place::Whole) => Rect::new(0, 0, area.width.saturating_sub(AROUND.0), area.height.saturating_sub(2 + AROUND.1)),
         (None, _) => inner(area),
     };
-    let content = popup.content(app, usize::from(most.width));
+    let mut content = popup.content(app, usize::from(most.width));
+    if side.is_some() {
+        // The foot of a narrow frame has no room for them.
+        content.rows.push((String::new(), Tone::Plain));
+        let keys = spoken(popup.keys().into_iter());
+        content.rows.extend(wrap(&keys, usize::from(most.width)).into_iter().map(|line| (line, Tone::Dim)));
+    }
     let rows = match popup.place() {
         Place::Whole => most.height,
         _ => u16::try_from(content.head.len() + content.rows.len()).unwrap_or(u16::MAX).min(most.height),
@@ -76,6 +82,11 @@ fn draw_content(app: &App, content: &Content, area: Rect, buf: &mut Buffer) {
     }
 }
 
+/// Keys with their words, on one line.
+fn spoken(keys: impl Iterator<Item = (&'static str, &'static str)>) -> String {
+    keys.map(|(key, word)| format!("{key} {word}")).collect::<Vec<_>>().join("   ")
+}
+
 fn draw_frame(app: &App, frame: Rect, popup: &dyn Popup, buf: &mut Buffer) {
     let style = app.theme.strong();
     let line = "─".repeat(usize::from(frame.width.saturating_sub(2)));
@@ -86,8 +97,8 @@ fn draw_frame(app: &App, frame: Rect, popup: &dyn Popup, buf: &mut Buffer) {
     }
     put(buf, frame, 0, frame.height.saturating_sub(1), &format!("╰{line}╯"), style);
     put(buf, frame, 3, 0, &format!(" {} ", popup.title(app)), style);
-    let keys = popup.keys().into_iter().chain([("esc", "closes")]);
-    let keys = format!(" {} ", keys.map(|(key, word)| format!("{key} {word}")).collect::<Vec<_>>().join("   "));
+    let own = if popup.place() == Place::Side { Vec::new() } else { popup.keys() };
+    let keys = format!(" {} ", spoken(own.into_iter().chain([("esc", "closes")])));
     let x = frame.width.saturating_sub(u16::try_from(columns(&keys)).unwrap_or(0) + 2);
     put(buf, frame, x, frame.height.saturating_sub(1), &keys, app.theme.dim());
 }

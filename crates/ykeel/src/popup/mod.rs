@@ -93,9 +93,15 @@ pub(crate) trait Popup: Send {
     fn paste(&mut self, _text: &str) {}
 }
 
-/// The words of a table of keys.
+/// The words of a table of keys, each with the first of its keys; one that goes two ways stands for both.
 pub(crate) fn words<P>(table: &[PopupKey<P>]) -> Vec<(&'static str, &'static str)> {
-    table.iter().filter(|binding| !binding.short.is_empty()).map(|binding| (binding.keys, binding.short)).collect()
+    let first = |keys: &'static str| match keys.split(' ').next().unwrap_or(keys) {
+        "up" => "↑↓",
+        "left" => "←→",
+        "pageup" => "page ↑↓",
+        key => key,
+    };
+    table.iter().filter(|binding| !binding.short.is_empty()).map(|binding| (first(binding.keys), binding.short)).collect()
 }
 
 /// What a key of `table` does to `popup`; none for a key that is not in it.

@@ -58,6 +58,9 @@ impl Popup for Text {
     fn content(&self, _app: &App, width: usize) -> Content {
         let mut rows: Vec<(String, Tone)> = wrap(&self.text, width).into_iter().map(|line| (line, Tone::Plain)).collect();
         if let Some(stage) = self.stage {
+            for line in stage.legend() {
+                rows.extend(wrap(&line, width).into_iter().map(|line| (line, Tone::Plain)));
+            }
             rows.push((String::new(), Tone::Plain));
             for binding in stage.bindings() {
                 let mut lines = wrap(binding.long, width.saturating_sub(14)).into_iter();

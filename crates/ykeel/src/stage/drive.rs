@@ -7,7 +7,7 @@ use keel_core::job::Job;
 use keel_core::ladder::{self, Ground, Ladder};
 use keel_core::sweep::{Find, Seen, outer};
 use keel_core::yard::{Sight, Work};
-use keel_source::{ByteOffset, ByteRange, SharedSource};
+use keel_source::{ByteOffset, ByteRange, SharedSource, size_decimal};
 
 use super::{Drive, Running, StageId, Weight, runs, stop};
 use crate::place;
@@ -88,6 +88,16 @@ impl Drive {
     /// Its name without the ending of an image.
     pub(crate) fn plain_name(&self) -> String {
         self.source.identity().name.replace(".img", "")
+    }
+
+    /// Which drive it is, for whoever is about to write to it: name, model, serial number, size.
+    pub(crate) fn who(&self) -> String {
+        let identity = self.source.identity();
+        let model = identity.model.as_deref().filter(|model| *model != identity.name);
+        let serial = identity.serial.as_deref().map(|serial| format!("serial {serial}"));
+        let facts = [model.map(str::to_string), serial, Some(size_decimal(identity.bytes))];
+        let facts: Vec<String> = facts.into_iter().flatten().collect();
+        format!("{} ({})", identity.name, facts.join(", "))
     }
 
     /// True where `line` is the drive's code.

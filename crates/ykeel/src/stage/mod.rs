@@ -18,7 +18,7 @@ use std::path::PathBuf;
 use keel_core::advice::Advice;
 use keel_core::ground::{self, GroundMap};
 use keel_core::job::{Cancel, Job};
-use keel_source::{ByteOffset, ByteRange, SharedSource, size_decimal};
+use keel_source::{ByteOffset, ByteRange, SharedSource, counted, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -27,6 +27,7 @@ use crate::keys::{StageKey, bench};
 use crate::line_edit::LineEdit;
 use crate::place;
 use crate::popup::Popup;
+use crate::widget::ground::legend as ground_legend;
 use crate::widget::why::Why;
 
 /// A stage: everything that the screens want of it. What is asked with the state as `&mut` changes it and says what is to be set off;
@@ -37,6 +38,11 @@ pub(crate) trait Stage: Sync {
 
     /// What it shows, for its help.
     fn about(&self) -> &'static str;
+
+    /// What its signs mean, line by line; those of course and keel are said for every stage.
+    fn signs(&self) -> &'static [&'static str] {
+        &[]
+    }
 
     /// Its own keys.
     fn keys(&self) -> &'static [StageKey];
@@ -197,7 +203,7 @@ impl Running {
         self.rate.into_iter().for_each(|rate| add(format!("{}/s", size_decimal(rate))));
         self.left.into_iter().for_each(|left| add(time_left(left)));
         if self.errors > 0 {
-            add(format!("{} errors", self.errors));
+            add(counted(self.errors, "error", "errors"));
         }
         if self.rests {
             add("rests: space goes on".into());
@@ -296,6 +302,18 @@ impl StageId {
     pub(crate) fn bindings(self) -> impl Iterator<Item = &'static StageKey> {
         let of_drives = if self == Self::Yard { &[] } else { common::OF_DRIVES };
         self.stage().keys().iter().chain(of_drives).chain(GO).chain(common::EVERYWHERE)
+    }
+
+    /// What the signs on its screen mean, line by line, with a blank line before.
+    pub(crate) fn legend(self) -> Vec<String> {
+        let course = "On the course: ● done, ◐ something is in doubt, ○ not begun.".to_string();
+        let mut lines = vec![String::new(), course];
+        lines.extend(self.stage().signs().iter().map(ToString::to_string));
+        if !self.stage().is_wide() {
+            lines.push("On the keel: ┏┓ a volume or entry, letters and texture by its kind; × does not read; ▶ where the drive reads now; • a mark of the case. What the ground holds:".into());
+            lines.extend(ground_legend());
+        }
+        lines
     }
 
     /// The stage that carries out an advice, and the keys that lead to it.

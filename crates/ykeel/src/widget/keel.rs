@@ -17,6 +17,8 @@ use crate::stage::Drive;
 const SCALE: u16 = 9;
 /// Columns of a lane.
 const LANE: u16 = 6;
+/// Columns of the ground before the times that its places took.
+const TIMES: u16 = 3;
 /// Row of the first byte: the lanes' names stand above.
 const TOP: u16 = 1;
 
@@ -148,16 +150,13 @@ fn draw_ground(app: &App, drive: &Drive, area: Rect, rows: &Rows, buf: &mut Buff
     let lanes = Lanes::of(area);
     let Some(x) = lanes.x(Lane::Ground) else { return };
     let usual = drive.ground.usual_us();
-    let has_times = lanes.has_scale && usual > 0 && area.width >= x + LANE + ground::TIMES;
-    if has_times {
-        put(buf, area, x + LANE, 0, "time", theme.strong());
-    }
+    let has_times = lanes.has_scale && usual > 0;
     for row in TOP..area.height {
         let stretch = drive.ground.stretch(ByteRange::new(rows.byte(row), rows.byte(row + 1)), usual);
         let (sign, style) = ground::sign(&stretch, theme);
         put(buf, area, x, row, sign, style);
         if has_times {
-            put(buf, area, x + LANE, row, &ground::bar(stretch.slowest_us), style);
+            put(buf, area, x + TIMES, row, &ground::bar(stretch.slowest_us), style);
         }
     }
 }

@@ -15,12 +15,9 @@ use ratatui::style::Style;
 const FULL: (u16, u16) = (120, 30);
 /// The least terminal at all.
 pub(crate) const LEAST: (u16, u16) = (80, 24);
-/// Columns of the keel: where there is room also with the time that each place took; and of the strip that it folds to.
-const KEEL: u16 = 34;
-const KEEL_WITH_TIMES: u16 = KEEL + ground::TIMES;
+/// Columns of the keel, and of the strip that it folds to.
+const KEEL: u16 = 36;
 const STRIP: u16 = 8;
-/// The least width of a terminal with the times on the keel.
-const TIMED: u16 = 140;
 
 /// Where the parts of a frame stand.
 #[derive(Debug, Clone, Copy)]
@@ -44,7 +41,6 @@ pub(crate) fn parts(area: Rect, wide: bool) -> Option<Parts> {
     let keel = match (wide, is_small) {
         (true, _) => 0,
         (false, true) => STRIP,
-        (false, false) if area.width >= TIMED => KEEL_WITH_TIMES,
         (false, false) => KEEL,
     };
     let why = if is_small { 0 } else { (area.width * 27 / 100).clamp(28, 60) };

@@ -11,7 +11,7 @@ use keel_core::copy::{
 use keel_core::ground::GroundMap;
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
-use keel_source::{CopyMap, OpenOptions, SharedSource};
+use keel_source::{CopyMap, OpenOptions, SharedSource, counted};
 
 use crate::app::App;
 use crate::app::effect::{Effect, Effects, job, show, tell};
@@ -262,7 +262,7 @@ fn take_verified(copy: &mut State) -> Effects {
                     0 => effects.extend(tell(format!("{} bytes are what was read from the drive", verified.verified_bytes))),
                     rotten => effects.push(show(
                         "The copy does not hold",
-                        format!("{rotten} stretches are no longer what was read; s fetches them again."),
+                        format!("No longer what was read: {}. s fetches again.", counted(rotten, "stretch", "stretches")),
                     )),
                 }
                 copy.verified = Some(verified);

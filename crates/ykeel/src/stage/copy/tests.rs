@@ -38,7 +38,7 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     assert_eq!(places.len(), 1, "one row of the keel has what did not come over: {text}");
     assert!(places[0].contains("━━━━━━━━━━"), "and the time that it took: {}", places[0]);
     assert!(text.contains("┃┃ ") && text.contains("1 ms") && text.contains("4.0 kB failed"), "{text}");
-    assert!(text.contains("4096 bytes are missing in 1 places") && text.contains("● once more"), "{text}");
+    assert!(text.contains("4096 bytes are missing, in 1 place.") && text.contains("● once more"), "{text}");
     sign(&mut app, 'v');
     wait(&mut app);
     assert_eq!(app.drive.as_ref().unwrap().copy.verified.as_ref().unwrap().verified_bytes, done.copied_bytes);

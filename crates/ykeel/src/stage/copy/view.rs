@@ -1,7 +1,7 @@
 //! Copy: the drive on the keel's scale with the time that each place took, the passes, rate, latency and errors.
 
 use keel_core::copy::{CopyProgress, Pass, part_bytes};
-use keel_source::{ByteOffset, ByteRange, CopyState, size_decimal};
+use keel_source::{ByteOffset, ByteRange, CopyState, counted, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -194,7 +194,11 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, b
             if inner > 0 { theme.doubt() } else { theme.text() },
         ),
         (
-            format!("{} reads failed   {} times off the link", progress.errors, progress.link_drops),
+            format!(
+                "{} failed   {} off the link",
+                counted(progress.errors, "read", "reads"),
+                counted(progress.link_drops, "time", "times")
+            ),
             if progress.errors > 0 { theme.bad() } else { theme.text() },
         ),
         (format!("last request {}   usual {}", time(progress.last_us), time(progress.usual_us)), theme.text()),
@@ -275,8 +279,8 @@ fn why(app: &App, drive: &Drive) -> Why {
         } else {
             why.say(
                 format!(
-                    "{missing} bytes are missing in {} places. They are unreadable in the copy, never zeros:",
-                    done.missing.len()
+                    "{missing} bytes are missing, in {}. They are unreadable in the copy, never zeros:",
+                    counted(done.missing.len(), "place", "places")
                 ),
                 theme.text(),
             );

@@ -6,7 +6,7 @@ mod view;
 
 use keel_core::advice::Advice;
 use keel_core::sweep::Find;
-use keel_source::{ByteRange, size_decimal};
+use keel_source::{ByteRange, counted, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -37,6 +37,10 @@ impl Stage for Files {
 
     fn about(&self) -> &'static str {
         "The files of a volume or find, read without its boot sector where that is gone. Look at texts, pictures and bytes, and take files out: the manifest beside them holds length, hashes and state of each."
+    }
+
+    fn signs(&self) -> &'static [&'static str] {
+        &["Before a name: ✓ marked to be taken out, ▸ folder, ↷ link, × deleted."]
     }
 
     fn keys(&self) -> &'static [StageKey] {
@@ -96,7 +100,7 @@ impl Stage for Files {
         let files = &drive.files;
         let out = files.extract_progress.as_ref().map_or_else(
             || "taking out".to_string(),
-            |progress| format!("taking out  {} files  {}", progress.files, size_decimal(progress.bytes)),
+            |progress| format!("taking out  {}  {}", counted(progress.files, "file", "files"), size_decimal(progress.bytes)),
         );
         let taking = runs(files.extract_job.is_some(), Weight::Long, out);
         taking.into_iter().chain(runs(files.is_reading(), Weight::Short, "reading")).collect()

@@ -2,7 +2,7 @@
 
 use keel_core::files::{Extracted, FileGround, Outcome};
 use keel_format::{Existence, NodeKind};
-use keel_source::{printable, size_decimal};
+use keel_source::{counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect, Size};
 use ratatui::widgets::Widget;
@@ -52,7 +52,11 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let name = find.map_or("-", |find| find.name());
     let folder = files.folder();
     let marked = if files.marked.is_empty() { String::new() } else { format!("  {} marked", files.marked.len()) };
-    let count = format!("{} entries{marked}{}", files.entries.len(), if files.show_deleted { "  with deleted" } else { "" });
+    let count = format!(
+        "{}{marked}{}",
+        counted(files.entries.len(), "entry", "entries"),
+        if files.show_deleted { "  with deleted" } else { "" }
+    );
     let counted = columns(&count) + 1;
     let title = cut(&format!("{name} /{folder}"), usize::from(area.width).saturating_sub(counted + 3));
     put(buf, area, 1, 0, &title, theme.strong());
@@ -206,8 +210,11 @@ fn why(app: &App, drive: &Drive) -> Why {
 /// What an extraction did, in sentences.
 pub(super) fn summary(done: &Extracted) -> String {
     let mut text = format!(
-        "{} files whole, {} partly unreadable, {} failed; {} bytes.\n",
-        done.whole, done.partly_unreadable, done.failed, done.bytes
+        "{} whole, {} partly unreadable, {} failed; {} bytes.\n",
+        counted(done.whole, "file", "files"),
+        done.partly_unreadable,
+        done.failed,
+        done.bytes
     );
     text.push_str(if done.compared {
         "Count and bytes on this system are those of the manifest.\n"

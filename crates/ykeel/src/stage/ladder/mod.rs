@@ -40,6 +40,10 @@ impl Stage for Ladder {
         "The base is the drive, rung 1 to 5; each volume stands on it with rungs 6 to 9 of its own. A whole rung is sound, a thinned one doubtful, one with a gap in the middle is broken, a dotted one was not tested. Start at the lowest broken rung."
     }
 
+    fn signs(&self) -> &'static [&'static str] {
+        &["On a rung: ╟━╢ sound, ╟╍╢ doubtful, ╟╴ ╶╢ broken, ╟┄╢ not tested; ▲ marks the lowest broken one."]
+    }
+
     fn keys(&self) -> &'static [StageKey] {
         KEYS
     }

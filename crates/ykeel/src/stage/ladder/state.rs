@@ -6,7 +6,7 @@ use keel_core::job::{Desk, Job, Message};
 use keel_core::ladder::{Ground, Ladder, Rung};
 use keel_core::reads::{self, Left, ReadsOptions, ReadsProgress, Survey};
 use keel_core::sweep::Reach;
-use keel_source::SharedSource;
+use keel_source::{SharedSource, counted};
 
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::{Drive, sweep};
@@ -162,7 +162,12 @@ fn take_survey(drive: &mut Drive) -> Effects {
             Message::Done((_, Some(problem))) => effects.push(show("The survey cannot be kept", problem)),
             Message::Done((survey, None)) => {
                 let failed = survey.failed.len();
-                let told = format!("{} of {} reads came at once, {failed} places failed", survey.came, survey.asked);
+                let told = format!(
+                    "{} of {} reads came at once, {} failed",
+                    survey.came,
+                    survey.asked,
+                    counted(failed, "place", "places")
+                );
                 state.survey = Some(survey);
                 effects.push(Effect::Note("reads", told.clone().into()));
                 effects.extend(tell(told));

@@ -59,6 +59,10 @@ impl Stage for Mend {
         "Each structure of the volume that stands twice, in three columns: main, copy, and computed from what the volume itself says, field by field with the witness for each. Below them the rules of the check. The evidence chooses where each is taken from; take another version for a structure or for a single field. All of it becomes edits of the plan; nothing here writes."
     }
 
+    fn signs(&self) -> &'static [&'static str] {
+        &["Before a structure or field: ≠ its versions differ; the one that is taken stands out."]
+    }
+
     fn keys(&self) -> &'static [StageKey] {
         KEYS
     }

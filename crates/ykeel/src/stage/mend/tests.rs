@@ -73,7 +73,7 @@ fn the_mouse_selects_rows_and_fields_and_takes_a_column_by_a_second_click() {
     assert!(drawn(&app, 160, 45).contains("The rule: every chain is as long"));
     click(&mut app, "FAT16 boot sector ", 40);
     click(&mut app, "BPB_SecPerClus", 40);
-    assert!(drawn(&app, 160, 45).contains("BPB_SecPerClus, 1 bytes at offset 13"));
+    assert!(drawn(&app, 160, 45).contains("BPB_SecPerClus, 1 byte at offset 13"));
     // The column of the main version: this field stays as it stands, and with it the whole sector.
     let edits = |app: &App| app.drive.as_ref().unwrap().plan.edits.len();
     assert_eq!(edits(&app), 1);

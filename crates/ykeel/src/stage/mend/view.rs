@@ -2,7 +2,7 @@
 
 use keel_core::mend::Subject;
 use keel_format::{Checked, Row, Severity, Structure, Take, Version};
-use keel_source::{ByteOffset, printable};
+use keel_source::{ByteOffset, counted, printable};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -403,7 +403,10 @@ fn say_structure(app: &App, why: &mut Why, structure: &Structure, start: ByteOff
 
 fn say_field(app: &App, why: &mut Why, row: &Row) {
     let theme = app.theme;
-    why.say(format!("{}, {} bytes at offset {}", row.field.name, row.field.len, row.field.offset), theme.text());
+    why.say(
+        format!("{}, {} at offset {}", row.field.name, counted(row.field.len, "byte", "bytes"), row.field.offset),
+        theme.text(),
+    );
     why.gap();
     match row.field.breaks {
         "" => why.say("An operating system does not depend on it.", theme.dim()),

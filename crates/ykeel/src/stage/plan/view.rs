@@ -1,7 +1,7 @@
 //! Plan: the staged edits byte by byte, and the ladder now beside the ladder as it would be.
 
 use keel_core::mend::{Edit, Order};
-use keel_source::{printable, size_decimal};
+use keel_source::{counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -65,7 +65,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         area,
         1,
         0,
-        &format!("{} edits, {}, in the order in which they are written", plan.edits.len(), size_decimal(plan.bytes())),
+        &format!("{}, {}, in the order of writing", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes())),
         theme.strong(),
     );
     let height = usize::from(area.height.saturating_sub(TOP));

@@ -9,7 +9,7 @@ use keel_core::leave::Confirmation;
 use keel_core::mend::{self, Look};
 use keel_core::plan::{self, Applied, ApplyOptions, Bundle, Direction, Step};
 use keel_core::yard::takes_yes;
-use keel_source::{ByteRange, SharedSource};
+use keel_source::{ByteRange, SharedSource, counted};
 
 use super::stage_anew;
 use crate::app::effect::{Effect, Effects, job, show, tell};
@@ -72,10 +72,12 @@ pub(super) fn ask_apply(drive: &mut Drive) -> Effects {
 }
 
 fn ask_code(drive: &Drive) -> Effects {
+    let identity = drive.source.identity();
     let text = format!(
-        "{} edits will be written to this drive. What stands there now is saved first, so that it can be put back.\nType the code of this drive: {}",
-        drive.plan.edits.len(),
-        drive.source.identity().code()
+        "Will be written: {}, to\n{}\nWhat stands there now is saved first, so that it can be put back.\nType the code of this drive: {}",
+        counted(drive.plan.edits.len(), "edit", "edits"),
+        drive.who(),
+        identity.code()
     );
     ask("Apply", text, "", |drive, line| {
         if !drive.is_code(line) {

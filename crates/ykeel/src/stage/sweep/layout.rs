@@ -2,7 +2,7 @@
 
 use keel_core::layout::{Layout, LayoutEntry};
 use keel_format::table::Partition;
-use keel_source::printable;
+use keel_source::{counted, printable};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -56,7 +56,12 @@ fn lines(drive: &Drive, layout: &Layout, theme: Theme) -> (Vec<Line>, Vec<Line>)
     }
     let now = drive.plan.table.scheme.map_or("no table", |scheme| scheme.word());
     let (before, after) = (drive.plan.table.partitions.len(), layout.entries.len());
-    let head = format!("now {now}, {before} entries → layout: {}, {after} entries", layout.scheme.word());
+    let head = format!(
+        "now {now}, {} → layout: {}, {}",
+        counted(before, "entry", "entries"),
+        layout.scheme.word(),
+        counted(after, "entry", "entries")
+    );
     let head = vec![whole(head, theme.strong()), whole(format!("because {}", layout.scheme_why), theme.dim())];
     let mut body: Vec<Line> = layout.entries.iter().map(|entry| entry_line(drive, entry, theme)).collect();
     let kept = |old: &&Partition| layout.entries.iter().any(|entry| (entry.first, entry.sectors) == (old.first, old.sectors));

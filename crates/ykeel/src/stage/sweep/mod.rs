@@ -60,6 +60,13 @@ impl Stage for Sweep {
         "The volumes that were found, on the keel's own scale: two that stand side by side claim the same ground. Below the list stands the layout that the evidence settles on, and why each find is in it or left out. Hold or drop finds; the rest is settled anew at once."
     }
 
+    fn signs(&self) -> &'static [&'static str] {
+        &[
+            "Finds: ┏ in the layout, ╭ left out. Grades: certain (proven by references that meet), strong, weak, contradicted.",
+            "Layout: + new, ~ changed, = as it is now, − goes. Witnesses: + speaks for it, − against it, · says nothing.",
+        ]
+    }
+
     fn keys(&self) -> &'static [StageKey] {
         KEYS
     }

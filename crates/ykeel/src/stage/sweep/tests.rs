@@ -9,7 +9,7 @@ use crate::testing::{app, drawn, key, sign, wait};
 fn dropping_a_find_changes_the_layout() {
     let mut app = app(true);
     app.stage = StageId::Sweep;
-    assert!(drawn(&app, 160, 45).contains("1 finds"), "{}", drawn(&app, 160, 45));
+    assert!(drawn(&app, 160, 45).contains("1 find, 2 in the layout"), "{}", drawn(&app, 160, 45));
     app.drive.as_mut().unwrap().sweep.untold = 40;
     assert!(drawn(&app, 160, 45).contains("1 of 41 finds"), "what is not told is counted, as on the command line");
     app.drive.as_mut().unwrap().sweep.untold = 0;

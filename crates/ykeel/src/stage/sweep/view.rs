@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use keel_core::advice::Swept;
 use keel_core::sweep::{Find, Grade, rival};
-use keel_source::{ByteOffset, RangeSet, printable, size_decimal};
+use keel_source::{ByteOffset, RangeSet, counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -22,7 +22,7 @@ const LIST: u16 = 44;
 
 /// The left part with the lanes and the right one with list and layout.
 fn split(area: Rect) -> (Rect, Rect) {
-    let list = (area.width * 3 / 5).max(LIST).min(area.width);
+    let list = (area.width * 13 / 20).max(LIST).min(area.width);
     let lanes = area.width - list;
     (Rect { width: lanes.saturating_sub(1), ..area }, Rect { x: area.x + lanes, width: list, ..area })
 }
@@ -147,8 +147,11 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         (Swept::Done, _) => "swept",
     };
     let told = drive.sweep.finds.len();
-    let count =
-        if drive.sweep.untold > 0 { format!("{told} of {} finds", told + drive.sweep.untold) } else { format!("{told} finds") };
+    let count = if drive.sweep.untold > 0 {
+        format!("{told} of {} finds", told + drive.sweep.untold)
+    } else {
+        counted(told, "find", "finds")
+    };
     put(buf, area, 1, 0, &format!("{count}, {in_layout} in the layout; {state}"), theme.strong());
     let height = usize::from(list_rows(area, drive.sweep.finds.len()).saturating_sub(2));
     let first = first_shown(drive.sweep.selected, drive.sweep.finds.len(), height);
@@ -238,7 +241,7 @@ fn why(app: &App, drive: &Drive) -> Why {
     }
     why.say("· space holds it, d drops it", theme.text());
     if !drive.plan.edits.is_empty() {
-        why.say(format!("· p: read the plan of {} edits", drive.plan.edits.len()), theme.text());
+        why.say(format!("· p: read the plan of {}", counted(drive.plan.edits.len(), "edit", "edits")), theme.text());
     }
     why
 }

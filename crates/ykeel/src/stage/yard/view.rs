@@ -2,7 +2,7 @@
 
 use keel_core::ladder::{RungName, RungState};
 use keel_core::yard::Berth;
-use keel_source::{printable, size_decimal};
+use keel_source::{counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -233,7 +233,10 @@ fn why(app: &App) -> Why {
         if sight.rungs.iter().all(|state| *state <= RungState::Untested) {
             why.say("No rung is doubtful or broken.", theme.good());
         }
-        why.say(format!("{} volumes; {} % of the drive is explained", sight.volumes, sight.percent), theme.dim());
+        why.say(
+            format!("{}; {} % of the drive is explained", counted(sight.volumes, "volume", "volumes"), sight.percent),
+            theme.dim(),
+        );
         why.gap();
     }
     if let Some(twin) = berth.same_identifier.first() {
