@@ -24,6 +24,7 @@ pub mod job;
 pub mod ladder;
 pub mod layout;
 pub mod leave;
+pub mod log;
 pub mod mend;
 pub mod place;
 pub mod plan;

@@ -6,6 +6,8 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use keel_core::{mend, sweep};
 use keel_format::table::Scheme;
 
+use crate::theme::{Colours, Look};
+
 /// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
 #[derive(Debug, Parser)]
 #[command(name = "ykeel", version, args_conflicts_with_subcommands = true)]
@@ -17,6 +19,25 @@ pub(crate) struct Cli {
     /// Logical sector size in bytes, instead of what the source says.
     #[arg(long, value_name = "BYTES")]
     pub(crate) sector_size: Option<u32>,
+    #[command(flatten)]
+    pub(crate) look: LookArgs,
+}
+
+/// How the screens look, and what is logged: these stand behind any command, and go before the file of settings.
+#[derive(Debug, Args)]
+pub(crate) struct LookArgs {
+    /// How many colours.
+    #[arg(long, global = true, value_enum, value_name = "HOW MANY")]
+    pub(crate) color: Option<Colours>,
+    /// For a dark or a light ground.
+    #[arg(long, global = true, value_enum)]
+    pub(crate) theme: Option<Look>,
+    /// Draw with signs of ASCII alone.
+    #[arg(long, global = true)]
+    pub(crate) ascii: bool,
+    /// Write down in this file what was done.
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) log_file: Option<PathBuf>,
 }
 
 /// A source and how to read it.
@@ -203,6 +224,12 @@ pub(crate) enum Command {
     Bytes(BytesArgs),
     /// Measure how much the drive can really store.
     Fathom(FathomArgs),
+    /// Show the settings, and which file they come from.
+    Config {
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
     /// Lay out the demo yard and open it.
     Demo {
         /// Folder of the demo yard.
@@ -362,9 +389,9 @@ pub(crate) struct CopyArgs {
     /// First what it takes to list every file of every volume, then the ground they use, then the rest.
     #[arg(long)]
     pub(crate) volumes_first: bool,
-    /// How often a sector that failed is asked for again.
-    #[arg(long, value_name = "TIMES", default_value_t = 3)]
-    pub(crate) again: u32,
+    /// How often a sector that failed is asked for again; 3 times, where the settings say nothing else.
+    #[arg(long, value_name = "TIMES")]
+    pub(crate) again: Option<u32>,
     /// Stop after this many reads that failed.
     #[arg(long, value_name = "COUNT")]
     pub(crate) stop_errors: Option<u64>,

@@ -3,6 +3,7 @@
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 use crate::app::{App, Effects};
+use crate::config;
 use crate::stage::Drive;
 
 /// One line of a table of keys.
@@ -69,7 +70,20 @@ pub(crate) fn name(key: KeyEvent) -> String {
 }
 
 /// The line of a table for a key; earlier lines win.
-pub(crate) fn find<'a, D>(mut table: impl Iterator<Item = &'a Binding<D>>, key: KeyEvent) -> Option<&'a Binding<D>> {
-    let name = name(key);
+pub(crate) fn find<'a, D>(table: impl Iterator<Item = &'a Binding<D>>, key: KeyEvent) -> Option<&'a Binding<D>> {
+    named(table, &name(key))
+}
+
+/// The line of a table for a key of a stage: the settings may let another key stand for it.
+pub(crate) fn find_set<'a, D>(table: impl Iterator<Item = &'a Binding<D>>, key: KeyEvent) -> Option<&'a Binding<D>> {
+    named(table, config::get().meant(&name(key)))
+}
+
+fn named<'a, D>(mut table: impl Iterator<Item = &'a Binding<D>>, name: &str) -> Option<&'a Binding<D>> {
     table.find(|binding| !name.is_empty() && binding.keys.split(' ').any(|key| key == name))
+}
+
+/// The keys of a line of a stage's table as they are to be pressed.
+pub(crate) fn shown(keys: &'static str) -> String {
+    config::get().pressed(keys)
 }

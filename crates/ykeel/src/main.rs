@@ -4,10 +4,12 @@
 mod app;
 mod cli;
 mod command;
+mod config;
 mod demo;
 mod exit;
 mod keys;
 mod line_edit;
+mod log;
 mod out;
 mod place;
 mod popup;
@@ -30,7 +32,17 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => return exit::wrong_use(&error, json),
     };
-    let ended = command::run(cli);
+    // What was asked for, without the name of the program.
+    let words = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect::<Vec<_>>().join(" ");
+    let ended = config::load(&cli.look).map_err(anyhow::Error::from).and_then(|()| log::open()).and_then(|()| {
+        log::line("command", &words);
+        command::run(cli)
+    });
+    if let Err(error) = &ended {
+        log::line("ended", &keel_core::chain(error.as_ref()));
+    } else {
+        log::line("ended", "done");
+    }
     // What is on its way out may still have something to put back.
     keel_core::job::wait_for_dropped();
     exit::code(ended, json)

@@ -48,8 +48,14 @@ impl Guard {
 fn enter() -> anyhow::Result<()> {
     TAKEN.store(true, Ordering::SeqCst);
     enable_raw_mode()?;
-    execute!(stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste)?;
+    execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
     Ok(())
+}
+
+/// Takes clicks and the wheel, or leaves them to the terminal, which selects with them.
+pub(crate) fn take_mouse(take: bool) {
+    // A terminal without a mouse has nothing to say to it.
+    let _ = if take { execute!(stdout(), EnableMouseCapture) } else { execute!(stdout(), DisableMouseCapture) };
 }
 
 impl Drop for Guard {

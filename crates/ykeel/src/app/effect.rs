@@ -9,6 +9,7 @@ use serde_json::Value;
 
 use super::App;
 use crate::keys::Does;
+use crate::log;
 use crate::popup::{Popup, Text};
 use crate::stage::{Drive, StageId, copy};
 
@@ -65,6 +66,8 @@ pub(crate) enum Effect {
 /// Work on the drive in work: its name, and what begins it.
 pub(crate) struct Work {
     pub(crate) name: &'static str,
+    /// True for what reads or writes; false for what only moves something on the screen.
+    pub(crate) is_told: bool,
     pub(crate) begin: Box<dyn FnOnce(&mut Drive) -> Effects>,
 }
 
@@ -95,6 +98,21 @@ impl std::fmt::Debug for Effect {
     }
 }
 
+impl Effect {
+    /// Writes it to the log, where it is something that was done, and not drawn, chosen or asked.
+    fn log(&self) {
+        match self {
+            Self::Note(event, detail) => log::line(event, &detail.to_string()),
+            Self::Tell(text) => log::line("told", text),
+            Self::Work(work) if work.is_told => log::line("begin", work.name),
+            Self::WorksOn(path) => log::line("works on", &path.to_string_lossy()),
+            Self::Report(path) => log::line("report", &path.to_string_lossy()),
+            Self::Leave => log::line("leave", ""),
+            _ => {}
+        }
+    }
+}
+
 /// Tell something in the foot, and nothing else.
 pub(crate) fn tell(text: impl Into<String>) -> Effects {
     vec![Effect::Tell(text.into())]
@@ -107,7 +125,16 @@ pub(crate) fn show(title: impl Into<String>, text: impl Into<String>) -> Effect 
 
 /// Begin work on the drive.
 pub(crate) fn work(name: &'static str, begin: impl FnOnce(&mut Drive) -> Effects + 'static) -> Effect {
-    Effect::Work(Work { name, begin: Box::new(begin) })
+    Effect::Work(Work { name, is_told: true, begin: Box::new(begin) })
+}
+
+/// Change what is looked at of the drive: nothing is read.
+pub(crate) fn change(name: &'static str, change: impl FnOnce(&mut Drive) + 'static) -> Effect {
+    let begin = |drive: &mut Drive| {
+        change(drive);
+        Vec::new()
+    };
+    Effect::Work(Work { name, is_told: false, begin: Box::new(begin) })
 }
 
 /// Begin work on the drive that sets off nothing more.
@@ -125,6 +152,7 @@ impl App {
     }
 
     fn run_effect(&mut self, effect: Effect) {
+        effect.log();
         match effect {
             Effect::Tell(text) => self.told = Some(self.named(text)),
             Effect::Over(popup) => self.lay_over(popup),

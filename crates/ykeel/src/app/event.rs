@@ -48,7 +48,7 @@ impl App {
                 }
             };
             self.run(effects);
-        } else if let Some(binding) = keys::find(self.stage.bindings(), key) {
+        } else if let Some(binding) = keys::find_set(self.stage.bindings(), key) {
             self.told = None;
             self.run(vec![Effect::Do(binding.does)]);
         }

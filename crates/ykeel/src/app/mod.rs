@@ -26,6 +26,7 @@ pub(crate) use effect::{Effect, Effects};
 use opening::Yard;
 pub(crate) use state::App;
 
+use crate::config;
 use crate::popup::frame;
 use crate::term::Guard;
 use crate::widget;
@@ -43,7 +44,7 @@ const IDLE: Duration = Duration::from_millis(250);
 /// Opens the screens on `sources`; without any, on the yard of this folder.
 pub(crate) fn open(sources: &[PathBuf], sector_size: Option<u32>) -> anyhow::Result<()> {
     let folder = match sources {
-        [] => Some(Path::new(".")),
+        [] => Some(config::get().folders.yard.as_deref().unwrap_or(Path::new("."))),
         [only] => Some(only.as_path()).filter(|only| only.is_dir()),
         _ => None,
     };
@@ -80,6 +81,7 @@ fn of_folder(folder: &Path, sector_size: Option<u32>) -> anyhow::Result<App> {
 fn run(mut app: App) -> anyhow::Result<()> {
     let mut guard = Guard::take()?;
     let (input, asked) = (input(), crate::signals::asked());
+    let mut mouse = false;
     while !app.quit {
         let mut area = Rect::default();
         guard.terminal.draw(|frame| {
@@ -87,9 +89,16 @@ fn run(mut app: App) -> anyhow::Result<()> {
             draw(&app, area, frame.buffer_mut());
         })?;
         app.area = area;
+        if mouse != app.mouse {
+            mouse = app.mouse;
+            crate::term::take_mouse(mouse);
+        }
         let wait = if app.is_busy() { BUSY } else { IDLE };
         match input.recv_timeout(wait) {
-            Ok(event) if is_suspend(&event) => guard.suspend()?,
+            Ok(event) if is_suspend(&event) => {
+                guard.suspend()?;
+                mouse = false;
+            }
             Ok(event) => {
                 app.take_event(&event);
                 // Whatever else is waiting is taken before the next frame.
@@ -160,5 +169,8 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut ratatui::buffer::Buffer) {
     widget::foot::draw(app, parts.foot, buf);
     if let Some(popup) = app.popups.last() {
         frame::draw(app, popup.as_ref(), area, buf);
+    }
+    if app.is_ascii {
+        widget::ascii::draw(buf);
     }
 }

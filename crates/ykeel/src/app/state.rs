@@ -12,6 +12,7 @@ use super::effect::{Effect, Effects, tell};
 use super::keeper::Keeper;
 use super::opening::{Opening, Yard};
 use super::round::Round;
+use crate::config;
 use crate::keys::Does;
 use crate::place;
 use crate::popup::{Leaving, Popup};
@@ -50,6 +51,10 @@ pub(crate) struct App {
     /// The last thing that was told, in the foot.
     pub(crate) told: Option<String>,
     pub(crate) theme: Theme,
+    /// True while clicks and the wheel are ours, and not the terminal's.
+    pub(crate) mouse: bool,
+    /// Nothing but ASCII is drawn.
+    pub(crate) is_ascii: bool,
     pub(crate) sector_size: Option<u32>,
     /// The terminal's size at the last frame.
     pub(crate) area: Rect,
@@ -80,7 +85,9 @@ impl App {
             case: None,
             popups: Vec::new(),
             told: None,
-            theme: Theme::of_environment(),
+            mouse: config::get().mouse.unwrap_or(true),
+            is_ascii: config::is_ascii(),
+            theme: Theme::new(config::get().theme, config::get().color),
             sector_size,
             area: Rect::new(0, 0, 160, 45),
             shows_why: false,

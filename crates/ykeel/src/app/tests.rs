@@ -164,6 +164,23 @@ fn x_stops_whatever_runs_and_nothing_is_called_broken_for_it() {
 }
 
 #[test]
+fn a_terminal_without_other_signs_is_drawn_with_those_of_ascii_alone() {
+    let mut app = app(true);
+    app.is_ascii = true;
+    for stage in StageId::ALL {
+        app.stage = stage;
+        for (width, height) in [(80, 24), (160, 47)] {
+            for over in ["", "?", "K", "J", ":"] {
+                over.chars().for_each(|key| sign(&mut app, key));
+                let text = drawn(&app, width, height);
+                assert!(text.is_ascii(), "{stage:?} {over}: {:?}", text.chars().find(|sign| !sign.is_ascii()));
+                app.popups.clear();
+            }
+        }
+    }
+}
+
+#[test]
 fn a_drive_of_no_bytes_is_shown_and_nothing_runs_on_it() {
     let bench = Bench::new();
     let path = bench.folder.path().join("dock.drive.toml");

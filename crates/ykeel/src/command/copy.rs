@@ -21,11 +21,12 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
         passes.extend(Pass::USUAL);
     }
     passes.extend(args.volumes_first.then_some(Pass::Volumes));
+    let defaults = &crate::config::get().copy;
     let options = CopyOptions {
         log: args.log.clone(),
         passes,
-        again: args.again,
-        most_errors: args.stop_errors,
+        again: args.again.or(defaults.again).unwrap_or(CopyOptions::default().again),
+        most_errors: args.stop_errors.or(defaults.most_errors),
         link_wait: Duration::from_secs(u64::from(args.link_minutes) * 60),
         most_time: args.stop_minutes.map(|minutes| Duration::from_secs(u64::from(minutes) * 60)),
         most_grown: args.stop_grown,

@@ -3,6 +3,7 @@
 mod bytes;
 mod case;
 mod check;
+mod config;
 mod copy;
 mod extract;
 mod fathom;
@@ -51,6 +52,7 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Bytes(args)) => bytes::run(&args),
         Some(Command::Reads { source, full, minutes }) => reads::run(&source, full, minutes),
         Some(Command::Fathom(args)) => fathom::run(&args),
+        Some(Command::Config { json }) => config::run(json),
         Some(Command::Completions { shell }) => manual::completions(shell),
         Some(Command::Manual { to }) => manual::pages(&to),
         Some(Command::Demo { dir, fresh, no_screens }) => demo::run(&dir, fresh, no_screens),

@@ -3,7 +3,6 @@
 use std::cell::RefCell;
 use std::path::Path;
 
-use keel_core::CoreError;
 use keel_core::case::Case;
 use keel_core::sweep::Reach;
 use keel_draw::{Asked, HandoverError, Which};
@@ -16,7 +15,7 @@ use crate::out::say;
 pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
     let is = |end: &str| out.extension().is_some_and(|own| own == end);
     if !is("svg") && !is("pdf") {
-        return Err(CoreError::Nothing("a report is written as FILE.pdf, a drawing as FILE.svg or FILE.pdf").into());
+        return Err(Ended::WrongUse("a report is written as FILE.pdf, a drawing as FILE.svg or FILE.pdf".into()).into());
     }
     let (path, case) = of(&args.source)?;
     let args = SourceArgs { source: path, sector_size: args.sector_size, json: args.json };

@@ -20,11 +20,14 @@ use crate::out::{Json, tell};
 
 /// Opens the source of a command.
 pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
-    Ok(yard::open(&args.source, OpenOptions { sector_size: args.sector_size })?)
+    let source = yard::open(&args.source, OpenOptions { sector_size: args.sector_size })?;
+    crate::log::opened(source.as_ref())?;
+    Ok(source)
 }
 
 /// Notes an event in the journal of the drive's case, where one is open. What cannot be noted does not stop the work.
 pub(crate) fn note(path: &Path, event: &str, detail: &impl Serialize) {
+    crate::log::line(event, &serde_json::to_string(detail).unwrap_or_default());
     let noted = Case::of(path, None).and_then(|case| match case {
         Some(mut case) => case.write_down(event, &serde_json::to_value(detail).unwrap_or_default()),
         None => Ok(()),

@@ -8,7 +8,7 @@ use ratatui::layout::Rect;
 
 use super::go::ask_jump;
 use super::state::{ask_owner, jump_to, move_to, read, search};
-use crate::app::effect::{Effect, job, tell};
+use crate::app::effect::{Effect, change, job, tell};
 use crate::app::{App, Effects};
 use crate::popup::{Answer, Ask, Content, Place, Popup, PopupKey, key, moved, pressed, words};
 use crate::stage::Drive;
@@ -64,7 +64,7 @@ fn selected(drive: &Drive) -> Option<&DecodedField> {
 }
 
 fn step_field(by: isize) -> Effect {
-    job("select a field", move |drive| {
+    change("select a field", move |drive| {
         let count = structure(drive).map_or(0, |structure| structure.fields.len());
         drive.place.field = moved(drive.place.field, by, count);
     })
@@ -81,7 +81,7 @@ fn go_back(drive: &Drive) -> Answer {
     if drive.place.back.is_empty() {
         return stay(tell("there is nothing to go back to"));
     }
-    let back = job("go back", |drive| {
+    let back = change("go back", |drive| {
         if let Some(at) = drive.place.back.pop() {
             drive.place.at = at;
         }
@@ -102,7 +102,7 @@ fn ask_search(drive: &Drive) -> Answer {
     let text = "Text, in any case, which is searched for as UTF-8 and UTF-16; or bytes: hex: eb 52 90. From here to the end; N goes back.";
     let ask = Ask::new("Search the surface", text, drive.place.wanted.clone(), |_, line| {
         let line = line.to_string();
-        let mut effects = vec![job("remember what is searched for", move |drive| drive.place.wanted = line)];
+        let mut effects = vec![change("remember what is searched for", move |drive| drive.place.wanted = line)];
         effects.extend(search(Way::Forward));
         effects
     });

@@ -5,7 +5,7 @@ use keel_core::place::{self, Around, Found, Owner, Pattern, SearchProgress, View
 use keel_source::{ByteOffset, SharedSource};
 
 use super::Bytes;
-use crate::app::effect::{Effect, Effects, job, show, tell};
+use crate::app::effect::{Effect, Effects, change, job, show, tell};
 use crate::stage::{Drive, Running, Weight, runs, stop};
 
 /// Bytes of a view: what a large terminal shows, and a page more each way is another read.
@@ -48,14 +48,14 @@ impl State {
 
 /// Moves to a place; nothing is read.
 pub(super) fn move_to(at: ByteOffset) -> Effect {
-    job("move to a place", move |drive| {
+    change("move to a place", move |drive| {
         drive.place.at = ByteOffset(at.0.min(drive.source.len().saturating_sub(1)));
     })
 }
 
 /// Moves to a place and reads it; the way back leads to where it was come from.
 pub(super) fn jump_to(at: ByteOffset) -> Effects {
-    let remember = job("remember a place", |drive| {
+    let remember = change("remember a place", |drive| {
         let place = &mut drive.place;
         if place.back.len() >= MOST_BACK {
             place.back.remove(0);

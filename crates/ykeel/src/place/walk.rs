@@ -6,7 +6,7 @@ use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, size_decimal};
 
 use super::state::{ask_owner, move_to, show_bytes};
-use crate::app::effect::{Effect, job, tell};
+use crate::app::effect::{Effect, change, job, tell};
 use crate::app::{App, Effects};
 use crate::popup::{Answer, Content, Place, Popup, PopupKey, Tone, key, pressed, words};
 use crate::stage::{Drive, zoom};
@@ -43,7 +43,7 @@ fn stay(effects: Effects) -> Answer {
 }
 
 fn zoomed(by: i32) -> Effect {
-    job("zoom the keel", move |drive| zoom(drive, by))
+    change("zoom the keel", move |drive| zoom(drive, by))
 }
 
 fn with(app: &App, what: impl FnOnce(&Drive) -> Answer) -> Answer {
@@ -53,7 +53,7 @@ fn with(app: &App, what: impl FnOnce(&Drive) -> Answer) -> Answer {
 /// Selects what lies at the place in the stage.
 fn select(drive: &Drive) -> Answer {
     match drive.find_at(drive.place.at) {
-        Some(_) => Answer::Close(vec![job("select what lies here", |drive| drive.select_at(drive.place.at))]),
+        Some(_) => Answer::Close(vec![change("select what lies here", |drive| drive.select_at(drive.place.at))]),
         None => Answer::Stay(tell("no find lies here")),
     }
 }

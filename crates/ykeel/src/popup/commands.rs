@@ -4,7 +4,7 @@ use crossterm::event::KeyEvent;
 
 use super::{Answer, Content, Popup, PopupKey, Tone, key, moved, pressed, words};
 use crate::app::{App, Effect};
-use crate::keys::StageKey;
+use crate::keys::{StageKey, shown};
 use crate::line_edit::LineEdit;
 use crate::stage::StageId;
 
@@ -78,7 +78,7 @@ impl Popup for Commands {
         let row = |command: Command| {
             let here = command.stages.contains(&app.stage);
             let place = command.stages.first().filter(|_| !here).map(|stage| format!("  ({})", stage.stage().word()));
-            let text = format!("{:<14}{}{}", command.binding.keys, command.binding.long, place.unwrap_or_default());
+            let text = format!("{:<14}{}{}", shown(command.binding.keys), command.binding.long, place.unwrap_or_default());
             (text, if here { Tone::Plain } else { Tone::Dim })
         };
         Content {

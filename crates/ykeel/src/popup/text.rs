@@ -4,6 +4,7 @@ use crossterm::event::KeyEvent;
 
 use super::{Answer, Content, Popup, PopupKey, Tone, frame, key, moved, pressed, words};
 use crate::app::App;
+use crate::keys::shown;
 use crate::stage::StageId;
 use crate::widget::wrap;
 
@@ -64,7 +65,7 @@ impl Popup for Text {
             rows.push((String::new(), Tone::Plain));
             for binding in stage.bindings() {
                 let mut lines = wrap(binding.long, width.saturating_sub(14)).into_iter();
-                rows.push((format!("{:<14}{}", binding.keys, lines.next().unwrap_or_default()), Tone::Plain));
+                rows.push((format!("{:<14}{}", shown(binding.keys), lines.next().unwrap_or_default()), Tone::Plain));
                 rows.extend(lines.map(|line| (format!("{:<14}{line}", ""), Tone::Plain)));
             }
         }

@@ -3,7 +3,9 @@
 use keel_source::ByteOffset;
 
 use super::{Drive, StageId};
+use crate::app::effect::tell;
 use crate::app::{App, Effect, Effects};
+use crate::config;
 use crate::keys::{StageKey, bench, drive};
 use crate::place::{self, Walk};
 use crate::popup::{Ask, Commands, Jobs, Text};
@@ -42,6 +44,7 @@ pub(super) const EVERYWHERE: &[StageKey] = &[
         ("", "List the jobs of all drives: stop them, let them rest, go to them"),
     ),
     bench(".", show_why, ("", "On a small terminal: show the right side over the stage, or put it away")),
+    bench("M", change_mouse, ("", "Leave clicks to the terminal, which selects text with them, or take them back (mouse)")),
     bench("?", help, ("help", "Say what this stage shows and which keys work here")),
     bench(":", |_| vec![Effect::Over(Box::new(Commands::default()))], ("commands", "Search all commands")),
     bench("q ctrl-c", |_| vec![Effect::Quit], ("", "Leave Yellow Keel (quit)")),
@@ -93,12 +96,22 @@ fn show_why(app: &mut App) -> Effects {
     Vec::new()
 }
 
+fn change_mouse(app: &mut App) -> Effects {
+    app.mouse = !app.mouse;
+    tell(if app.mouse {
+        "clicks are taken here again"
+    } else {
+        "clicks are the terminal's: it selects text with them; M takes them back"
+    })
+}
+
 fn help(app: &mut App) -> Effects {
     vec![Effect::Over(Box::new(Text::help(app.stage)))]
 }
 
 fn ask_report(drive: &mut Drive) -> Effects {
-    let name = format!("{}-report.pdf", drive.plain_name());
+    let folder = config::get().folders.reports.clone().unwrap_or_default();
+    let name = folder.join(format!("{}-report.pdf", drive.plain_name())).to_string_lossy().into_owned();
     let text = "The PDF to write: ladder, keel, reads, health, capacity, copy, and the journal of the case.";
     vec![Effect::Over(Box::new(Ask::new("Report", text, name, |_, line| vec![Effect::Report(line.trim().into())])))]
 }

@@ -5,6 +5,7 @@ use ratatui::layout::Rect;
 
 use super::{columns, course, cut, put};
 use crate::app::App;
+use crate::keys::shown;
 use crate::stage::{Drive, Running};
 
 /// The key that explains all others.
@@ -48,7 +49,7 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     let room = width.saturating_sub(columns(&left) + columns(HELP) + 8);
     let mut keys = String::new();
     for binding in app.stage.bindings().filter(|binding| !binding.short.is_empty() && binding.keys != "?") {
-        let piece = format!("{} {}   ", binding.keys, binding.short);
+        let piece = format!("{} {}   ", shown(binding.keys), binding.short);
         if columns(&keys) + columns(&piece) > room {
             break;
         }

@@ -1,5 +1,6 @@
 //! Parts that every stage shares, and the tools they are drawn with.
 
+pub(crate) mod ascii;
 pub(crate) mod course;
 pub(crate) mod foot;
 pub(crate) mod ground;

@@ -15,6 +15,7 @@ use keel_source::{CopyMap, OpenOptions, SharedSource, counted};
 
 use crate::app::App;
 use crate::app::effect::{Effect, Effects, job, show, tell};
+use crate::config;
 use crate::popup::Ask;
 use crate::stage::Drive;
 
@@ -85,6 +86,8 @@ impl State {
             passes,
             control: self.control.clone(),
             confirmation: code.map(Confirmation::Code),
+            again: config::get().copy.again.unwrap_or(CopyOptions::default().again),
+            most_errors: config::get().copy.most_errors,
             ..CopyOptions::default()
         };
         (self.done, self.verified) = (None, None);
@@ -104,7 +107,8 @@ pub(super) fn ask_copy(app: &mut App) -> Effects {
         return tell("the copy is running: space lets it rest, x stops it");
     }
     let beside = drive.source.identity().path.as_ref().and_then(|path| path.parent()).map(Path::to_path_buf);
-    let usual = beside.unwrap_or_default().join("copies").join(format!("{}-copy.img", drive.plain_name()));
+    let folder = config::get().folders.copies.clone().unwrap_or_else(|| beside.unwrap_or_default().join("copies"));
+    let usual = folder.join(format!("{}-copy.img", drive.plain_name()));
     let dest = drive.copy.dest.clone().or(named).unwrap_or(usual).to_string_lossy().into_owned();
     let text =
         "The image to write: a new file, or one that its log goes on with. A block device works as well, and wants its own code.";

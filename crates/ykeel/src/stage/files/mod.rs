@@ -1,5 +1,6 @@
 //! Files: the tree of a volume, previews, and what is taken out.
 
+mod order;
 mod preview;
 mod state;
 mod view;
@@ -16,6 +17,7 @@ use super::{Drive, Running, Stage, Standing, Weight, runs};
 use crate::app::App;
 use crate::app::effect::Effects;
 use crate::keys::{StageKey, drive};
+use crate::line_edit::LineEdit;
 use crate::widget::why::Why;
 
 /// The stage.
@@ -27,6 +29,9 @@ const KEYS: &[StageKey] = &[
     drive("e", state::ask_extract, ("take out", "Take the marked files (or the selected one) out to a folder, verified")),
     drive("v", state::toggle_view, ("text/hex", "Show the preview as text or picture, or as bytes")),
     drive("D", state::toggle_deleted, ("", "List deleted entries too, or hide them")),
+    drive("o", state::sort_next, ("", "Sort the folder by the next column: name, bytes, date, kind")),
+    drive("r", state::reverse, ("", "Turn the order of the folder around")),
+    drive("/", state::search, ("search", "Show the entries whose names have these words, or fit a pattern: *.jpg")),
     drive("backspace", state::leave, ("up", "Go up a folder, or back to the volumes")),
 ];
 
@@ -77,6 +82,26 @@ impl Stage for Files {
         if let Some(drive) = &mut app.drive {
             view::click(drive, area, at);
         }
+        Vec::new()
+    }
+
+    fn typing<'a>(&self, app: &'a mut App) -> Option<&'a mut LineEdit> {
+        let order = &mut app.drive.as_mut()?.files.order;
+        order.typing.then_some(&mut order.filter)
+    }
+
+    fn searched(&self, app: &mut App) -> Effects {
+        app.drive.iter_mut().for_each(|drive| drive.files.show_in_order());
+        Vec::new()
+    }
+
+    fn typed(&self, app: &mut App, keep: bool) -> Effects {
+        let Some(drive) = &mut app.drive else { return Vec::new() };
+        drive.files.order.typing = false;
+        if !keep {
+            drive.files.order.filter = LineEdit::default();
+        }
+        drive.files.show_in_order();
         Vec::new()
     }
 

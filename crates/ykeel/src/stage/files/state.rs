@@ -12,8 +12,10 @@ use keel_format::{Deleted, Entry, Finding, NodeId, NodeKind, Volume};
 use keel_source::{Budgeted, SharedSource};
 use ratatui::layout::Size;
 
+use super::order::Order;
 use super::preview::{Preview, ViewAs, preview};
 use crate::app::effect::{Effect, Effects, job, show, tell};
+use crate::config;
 use crate::popup::Ask;
 use crate::stage::{Drive, StageId, stop};
 
@@ -32,7 +34,11 @@ pub(crate) struct State {
     pub(crate) find: Option<Find>,
     /// The folders from the root down: number, name, and the row selected when it was left.
     pub(crate) trail: Vec<(NodeId, String, usize)>,
+    /// What the folder holds, as it was listed.
+    all: Vec<Entry>,
+    /// What of it is shown, in its order.
     pub(crate) entries: Vec<Entry>,
+    pub(crate) order: Order,
     pub(crate) findings: Vec<Finding>,
     pub(crate) selected: usize,
     pub(crate) show_deleted: bool,
@@ -80,8 +86,9 @@ impl State {
         {
             return;
         }
+        let order = Order { by: self.order.by, reversed: self.order.reversed, ..Order::default() };
         let extracting = (self.extract_job.take(), self.extract_progress.take());
-        *self = Self { find: Some(find.clone()), show_deleted: self.show_deleted, view: self.view, ..Self::default() };
+        *self = Self { find: Some(find.clone()), show_deleted: self.show_deleted, view: self.view, order, ..Self::default() };
         (self.extract_job, self.extract_progress) = extracting;
         // What the volume reads later is stopped by a flag of its own.
         let below = Budgeted::until(SharedSource::clone(source), &self.stop);
@@ -132,6 +139,17 @@ impl State {
         self.entries.get(self.selected)
     }
 
+    /// Entries of the folder, whatever is searched for.
+    pub(super) fn listed(&self) -> usize {
+        self.all.len()
+    }
+
+    /// Shows the folder in its order; the row stays selected where it was.
+    pub(super) fn show_in_order(&mut self) {
+        self.entries = self.order.apply(&self.all);
+        self.selected = self.selected.min(self.entries.len().saturating_sub(1));
+    }
+
     /// True when the selected file has no preview yet, and none is being read.
     fn needs_preview(&self) -> bool {
         let Some(entry) = self.selected_entry().filter(|_| self.volume.is_some()) else { return false };
@@ -160,7 +178,8 @@ impl State {
     /// Where files go by default: a folder named after drive and volume.
     pub(crate) fn default_target(&self, drive: &str) -> PathBuf {
         let name = self.find.as_ref().map_or("volume", |find| find.label.as_deref().unwrap_or(&find.id));
-        PathBuf::from("taken-out").join(core_files::safe_component(&format!("{drive} {name}")))
+        let folder = config::get().folders.files.clone().unwrap_or_else(|| PathBuf::from("taken-out"));
+        folder.join(core_files::safe_component(&format!("{drive} {name}")))
     }
 }
 
@@ -199,13 +218,16 @@ pub(super) fn enter(drive: &mut Drive) -> Effects {
     let files = &mut drive.files;
     let selected = files.entries.get(files.selected).filter(|entry| entry.kind == NodeKind::Directory).cloned();
     let Some(entry) = selected else { return Vec::new() };
-    let row = files.selected;
+    // The row is that of the whole folder: what is searched for is let go.
+    let whole = Order { by: files.order.by, reversed: files.order.reversed, ..Order::default() }.apply(&files.all);
+    let row = whole.iter().position(|own| own.id == entry.id).unwrap_or(files.selected);
     if let Some(last) = files.trail.last_mut() {
         last.2 = row;
     }
     files.trail.push((entry.id, entry.name, 0));
     files.selected = 0;
     files.entries.clear();
+    files.order.filter = crate::line_edit::LineEdit::default();
     list()
 }
 
@@ -218,6 +240,7 @@ pub(super) fn leave(drive: &mut Drive) -> Effects {
     files.trail.pop();
     files.selected = files.trail.last().map_or(0, |(_, _, row)| *row);
     files.entries.clear();
+    files.order.filter = crate::line_edit::LineEdit::default();
     list()
 }
 
@@ -236,6 +259,26 @@ pub(super) fn mark(drive: &mut Drive) -> Effects {
 pub(super) fn toggle_deleted(drive: &mut Drive) -> Effects {
     drive.files.show_deleted = !drive.files.show_deleted;
     list()
+}
+
+/// Sorts by the next column.
+pub(super) fn sort_next(drive: &mut Drive) -> Effects {
+    drive.files.order.by = drive.files.order.by.next();
+    drive.files.show_in_order();
+    tell(format!("sorted by {}", drive.files.order.by.word()))
+}
+
+/// Turns the order around.
+pub(super) fn reverse(drive: &mut Drive) -> Effects {
+    drive.files.order.reversed = !drive.files.order.reversed;
+    drive.files.show_in_order();
+    Vec::new()
+}
+
+/// Searches the folder as it is typed.
+pub(super) fn search(drive: &mut Drive) -> Effects {
+    drive.files.order.typing = drive.files.volume.is_some();
+    Vec::new()
 }
 
 /// Shows the preview by its content, or as bytes.
@@ -313,8 +356,8 @@ fn take_listing(files: &mut State) {
         match message {
             Message::Progress(()) => continue,
             Message::Done(Ok((entries, findings))) => {
-                (files.entries, files.findings) = (entries, findings);
-                files.selected = files.selected.min(files.entries.len().saturating_sub(1));
+                (files.all, files.findings) = (entries, findings);
+                files.show_in_order();
             }
             Message::Done(Err(error)) => {
                 files.entries.clear();

@@ -167,3 +167,37 @@ fn a_click_selects_a_row_and_nothing_is_looked_into_where_nothing_was_found() {
     sign(&mut empty, 'e');
     assert!(empty.told.as_ref().unwrap().contains("nothing is selected"));
 }
+
+#[test]
+fn a_folder_is_sorted_with_its_folders_first_and_searched_as_it_is_typed() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    assert_eq!(names(&app), ["ROUTES", "boat.png", "engine.bin"]);
+    sign(&mut app, 'r');
+    assert_eq!(names(&app), ["ROUTES", "engine.bin", "boat.png"], "folders stay first");
+    sign(&mut app, 'r');
+    sign(&mut app, 'o');
+    assert!(app.told.as_ref().unwrap().contains("bytes"));
+    let bytes: Vec<u64> = app.drive.as_ref().unwrap().files.entries.iter().skip(1).map(|entry| entry.bytes).collect();
+    assert!(bytes.is_sorted(), "{bytes:?}");
+    (0..3).for_each(|_| sign(&mut app, 'o'));
+    sign(&mut app, '/');
+    line(&mut app, "*.png");
+    assert_eq!(names(&app), ["boat.png"]);
+    assert!(drawn(&app, 160, 45).contains("1 entry of 3  / *.png"));
+    // Letters go to the search while it is typed, and it is let go by leaving it.
+    sign(&mut app, '/');
+    sign(&mut app, 'q');
+    assert!(names(&app).is_empty() && !app.quit);
+    key(&mut app, KeyCode::Esc);
+    assert_eq!(names(&app).len(), 3);
+    // A folder that was found is come back from to its row in the whole folder.
+    sign(&mut app, '/');
+    line(&mut app, "routes");
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert_eq!(names(&app), ["OLD", "first.txt"], "what was searched for is not searched for in the next folder");
+    key(&mut app, KeyCode::Backspace);
+    wait(&mut app);
+    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().name, "ROUTES");
+}

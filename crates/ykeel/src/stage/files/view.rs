@@ -46,17 +46,24 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     why(app, drive)
 }
 
+/// How many entries are shown, and by what they were searched.
+fn shown(files: &State) -> String {
+    let count = counted(files.entries.len(), "entry", "entries");
+    let (before, behind) = files.order.filter.parts();
+    match (files.order.typing, before.is_empty() && behind.is_empty()) {
+        (true, _) => format!("{count} of {}  / {before}▏{behind}", files.listed()),
+        (false, true) => count,
+        (false, false) => format!("{count} of {}  / {before}{behind}", files.listed()),
+    }
+}
+
 fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let find = files.find.as_ref();
     let name = find.map_or("-", |find| find.name());
     let folder = files.folder();
     let marked = if files.marked.is_empty() { String::new() } else { format!("  {} marked", files.marked.len()) };
-    let count = format!(
-        "{}{marked}{}",
-        counted(files.entries.len(), "entry", "entries"),
-        if files.show_deleted { "  with deleted" } else { "" }
-    );
+    let count = format!("{}{marked}{}", shown(files), if files.show_deleted { "  with deleted" } else { "" });
     let counted = columns(&count) + 1;
     let title = cut(&format!("{name} /{folder}"), usize::from(area.width).saturating_sub(counted + 3));
     put(buf, area, 1, 0, &title, theme.strong());

@@ -77,10 +77,10 @@ fn the_mouse_selects_rows_and_fields_and_takes_a_column_by_a_second_click() {
     // The column of the main version: this field stays as it stands, and with it the whole sector.
     let edits = |app: &App| app.drive.as_ref().unwrap().plan.edits.len();
     assert_eq!(edits(&app), 1);
-    click(&mut app, "≠ BPB_SecPerClus", 74);
+    click(&mut app, "≠ BPB_SecPerClus", 70);
     wait(&mut app);
     assert_eq!(edits(&app), 0);
-    click(&mut app, "≠ BPB_SecPerClus", 74);
+    click(&mut app, "≠ BPB_SecPerClus", 70);
     wait(&mut app);
     assert_eq!(edits(&app), 1);
 }

@@ -15,6 +15,8 @@ use crate::widget::{bar, cut, first_shown, hex, put, wrap};
 
 /// Row of the first item.
 pub(super) const TOP: u16 = 2;
+/// Columns of a version at most.
+const VERSION: u16 = 15;
 /// Columns of a field's name: most of them in two fifths of the width.
 fn name_columns(area: Rect) -> u16 {
     (area.width * 2 / 5).clamp(18, 32)
@@ -149,7 +151,8 @@ struct Columns {
 impl Columns {
     fn of(area: Rect) -> Self {
         let name = name_columns(area);
-        let step = area.width.saturating_sub(name) / 3;
+        // The words of versions are short; what is taken is said at more length.
+        let step = (area.width.saturating_sub(name) / 3).min(VERSION);
         Self { main: name + 1, copy: name + 1 + step, computed: name + 1 + 2 * step }
     }
 }
