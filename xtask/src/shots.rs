@@ -37,7 +37,8 @@ fn start(program: &str, arguments: &[&str]) -> anyhow::Result<Running> {
 pub(crate) fn take() -> anyhow::Result<()> {
     setup::install(&["tmux", "xvfb", "xterm", "imagemagick", "fonts-dejavu-core"])?;
     run("cargo", &["build", "--release", "--quiet", "--package", "ykeel"])?;
-    let yard = root().join("target/shots");
+    // Paths are seen in some pictures: a place that every machine has.
+    let yard = std::env::temp_dir().join("brackwater");
     let _ = fs::remove_dir_all(&yard);
     fs::create_dir_all(&yard)?;
     let ykeel = root().join("target/release/ykeel");
@@ -142,7 +143,13 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.keys(&["c"]);
     session.wait_until("both roots", |screen| screen.matches("newest change").count() == 2);
     picture("9-compare")?;
-    session.keys(&["c"]);
+    session.keys(&["c", "K", "Home", "Right"]);
+    picture("15-ground")?;
+    session.keys(&["b"]);
+    session.wait_for("exFAT boot sector");
+    session.keys(&["Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down"]);
+    picture("16-bytes")?;
+    session.keys(&["Escape"]);
     open("fleet-register");
     session.keys(&["Enter"]);
     session.wait_until("a ladder", |screen| screen.contains("SHELDUCK") || screen.contains("broken"));

@@ -2,7 +2,7 @@
 //! structure, or by zeros; what nothing explains and nobody looked at may hold anything.
 
 use keel_format::table::{Partition, TableReading};
-use keel_source::{ByteOffset, ByteRange, RangeSet, SectorSize, SharedSource, counted, size_decimal};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SectorSize, SharedSource, size_decimal};
 use serde::Serialize;
 
 use crate::find::{Find, Grade};
@@ -90,7 +90,7 @@ impl Coverage {
         match self.unexplained.len() {
             0 => format!("all of the drive was looked at or is explained{swept}"),
             count => {
-                let places = counted(count, "place", "places");
+                let places = if count == 1 { "one place".to_string() } else { format!("{count} places") };
                 let first = self.unexplained.first().map_or(ByteOffset(0), |range| range.start);
                 format!(
                     "{} % of the drive is explained; {} in {places} (the first at {first}) were not looked at{swept}",

@@ -22,7 +22,9 @@ const EVERY: u64 = 128 << 10;
 const SECTOR: usize = 512;
 /// Different bytes in a sector that is packed: one of noise holds 221 of the 256 there are, give or take fifteen.
 const PACKED: u32 = 192;
-/// One sector in so many that stands for a structure makes ground that of structures: most sectors of a table begin none.
+/// One sector in so many that holds something makes ground that of what it holds: few drives are full.
+const HELD: u32 = 32;
+/// One in so many of these that stands for a structure makes it that of structures: most sectors of a table begin none.
 const STRUCTURES: u32 = 8;
 
 /// What a sector holds.
@@ -156,7 +158,7 @@ pub struct GroundMap {
 /// What is known of a stretch of ground.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stretch {
-    /// What most of it holds; `None` where none of it was looked at.
+    /// What most of it holds, where more than a little of it is not zero; `None` where none of it was looked at.
     pub holds: Option<Holds>,
     /// How much of what was looked at holds that, in percent.
     pub percent: u32,
@@ -280,12 +282,14 @@ impl GroundMap {
             all.sectors.iter_mut().zip(cell.sectors).for_each(|(sum, count)| *sum = sum.saturating_add(count));
         }
         let looked_at = all.looked_at();
-        let [.., structures] = all.sectors;
-        let most = Holds::ALL.into_iter().zip(all.sectors).max_by_key(|(_, count)| *count);
-        let holds = match most {
-            _ if looked_at == 0 => None,
-            _ if structures > 0 && structures >= looked_at / STRUCTURES => Some((Holds::Structure, structures)),
-            most => most,
+        let [zeros, .., structures] = all.sectors;
+        let held = looked_at.saturating_sub(zeros);
+        let most_held = Holds::ALL.into_iter().zip(all.sectors).skip(1).max_by_key(|(_, count)| *count);
+        let holds = match looked_at {
+            0 => None,
+            _ if held == 0 || held < looked_at / HELD => Some((Holds::Zeros, zeros)),
+            _ if structures > 0 && structures >= held / STRUCTURES => Some((Holds::Structure, structures)),
+            _ => most_held,
         };
         Stretch {
             holds: holds.map(|(holds, _)| holds),
@@ -443,6 +447,24 @@ mod tests {
         assert_eq!([12, 20, 21].map(|index| at(index).late), [false, true, false]);
         assert!(all_of(&map).failed && all_of(&map).late);
         assert_eq!(GroundMap::new(0).stretch(ByteRange::new(ByteOffset(0), ByteOffset(0)), 0).holds, None);
+    }
+
+    #[test]
+    fn ground_is_zeros_where_hardly_anything_else_is_and_else_what_most_of_the_rest_is() {
+        for (texts, datas, holds) in
+            [(0, 0, Holds::Zeros), (10, 5, Holds::Zeros), (20, 5, Holds::Text), (5, 20, Holds::Data), (400, 100, Holds::Text)]
+        {
+            let mut map = GroundMap::new(64 * MIB);
+            for index in 0..512u64 {
+                let own = match index {
+                    index if index < texts => Holds::Text,
+                    index if index < texts + datas => Holds::Data,
+                    _ => Holds::Zeros,
+                };
+                map.add(Look { at: ByteOffset(index * EVERY), holds: own });
+            }
+            assert_eq!(all_of(&map).holds, Some(holds), "{texts} {datas}");
+        }
     }
 
     #[test]

@@ -433,6 +433,7 @@ impl Copier {
                 data = self.source.next_data(at).unwrap_or(ByteRange::new(range.end, range.end));
                 let hole = ByteRange::new(at, data.start.clamp(at, range.end));
                 self.dest.hole(hole)?;
+                self.ground.see_hole(hole);
                 self.copied += hole.len();
                 at = hole.end;
                 continue;

@@ -420,6 +420,7 @@ impl Run<'_> {
         let mut buf = vec![0; PIECE_BYTES as usize];
         let mut at = ByteOffset(0);
         while let Some(data) = self.source.next_data(at) {
+            self.ground.see_hole(ByteRange::new(at, data.start.max(at)));
             at = data.start;
             while at < data.end {
                 let end = ByteOffset((at.0 / PIECE_BYTES + 1).saturating_mul(PIECE_BYTES)).min(data.end);
@@ -429,6 +430,7 @@ impl Run<'_> {
                 at = end;
             }
         }
+        self.ground.see_hole(ByteRange::new(at, ByteOffset(self.source.len()).max(at)));
     }
 
     /// Asks for what failed again, round by round, so that time and other places lie between two tries.

@@ -29,8 +29,11 @@ pub(crate) fn draw(app: &App, popup: &dyn Popup, area: Rect, buf: &mut Buffer) {
     if side.is_some() {
         // The foot of a narrow frame has no room for them.
         content.rows.push((String::new(), Tone::Plain));
-        let keys = spoken(popup.keys().into_iter());
-        content.rows.extend(wrap(&keys, usize::from(most.width)).into_iter().map(|line| (line, Tone::Dim)));
+        // A key and its word stay on one line.
+        let whole = |(key, word): (&str, &str)| format!("{key} {word}").replace(' ', "\u{a0}");
+        let keys = popup.keys().into_iter().map(whole).collect::<Vec<_>>().join("   ");
+        let lines = wrap(&keys, usize::from(most.width));
+        content.rows.extend(lines.into_iter().map(|line| (line.replace('\u{a0}', " "), Tone::Dim)));
     }
     let rows = match popup.place() {
         Place::Whole => most.height,

@@ -6,6 +6,7 @@ use ratatui::buffer::Buffer;
 fn plain(sign: char) -> char {
     match sign {
         ' '..='~' => sign,
+        '\u{a0}' => ' ',
         '─' | '╌' | '┈' | '−' | '–' | '—' => '-',
         '━' | '═' => '=',
         '╍' => '~',
