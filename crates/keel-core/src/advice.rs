@@ -1,9 +1,10 @@
 //! The next step on a drive: one place decides it. Screens and commands say it with their own keys and words behind it.
 
-use keel_source::size_decimal;
+use keel_source::{LinkKind, size_decimal};
 use serde::{Deserialize, Serialize};
 
 use crate::find::{Find, Grade, outer};
+use crate::intake::{self, Symptom};
 use crate::ladder::Ladder;
 use crate::rung::{RungName, RungState};
 
@@ -45,6 +46,8 @@ pub struct Known<'a> {
     pub counts_bad: bool,
     /// True when a probe of it was interrupted and not put back.
     pub probe_open: bool,
+    /// What the client sees, by the ids of [`crate::intake::SYMPTOMS`].
+    pub symptoms: &'a [String],
 }
 
 /// The next step.
@@ -75,6 +78,12 @@ pub enum Advice {
     ReadPlan,
     /// Finds stand against one another.
     Settle,
+    /// Its capacity is in doubt: nothing is written before it is known.
+    Measure,
+    /// Nothing is broken, and this rung is in doubt.
+    ReadDoubt(RungName),
+    /// Nothing that was looked at explains what the client sees.
+    Unexplained(&'static str),
     /// Nothing is broken.
     Look,
     /// A plan was applied.
@@ -100,6 +109,9 @@ impl Advice {
             Self::Apply => "the plan mends every broken rung: read it, then apply".into(),
             Self::ReadPlan => "read the plan, then apply".into(),
             Self::Settle => "settle the layout: hold or drop finds".into(),
+            Self::Measure => "its capacity is in doubt: measure it before anything is written".into(),
+            Self::ReadDoubt(rung) => format!("no rung is broken; {} {} is in doubt: read why", rung.number(), rung.word()),
+            Self::Unexplained(words) => format!("no rung explains \u{201c}{words}\u{201d}: check outside the computer"),
             Self::Look => "no rung is broken; look into the files".into(),
             Self::Prove => "take files out and prove them".into(),
             Self::TakeOut => "nothing can be mended here yet; take the files out".into(),
@@ -121,6 +133,9 @@ pub fn advise(known: &Known<'_>) -> Advice {
             _ => Advice::SweepOpen(ladder.coverage.unexplained_bytes()),
         };
     }
+    if is_in_doubt(known) && (known.edits > 0 || ladder.lowest_broken.is_none()) && !known.applied {
+        return Advice::Measure;
+    }
     let weak = outer(known.finds).any(|find| find.grade < Grade::Strong);
     let broken = ladder.lowest_broken.is_some();
     let is_broken = |state: RungState| state == RungState::Broken;
@@ -131,11 +146,37 @@ pub fn advise(known: &Known<'_>) -> Advice {
         _ if known.applied => Advice::Prove,
         Swept::Stopped => Advice::GoOnSweeping,
         Swept::No | Swept::Landmarks if broken => Advice::Sweep,
-        _ if !broken => Advice::Look,
+        _ if !broken => sound(known),
         _ if weak || ladder.volumes.iter().any(nobodys) => Advice::Settle,
         _ if known.edits > 0 => Advice::ReadPlan,
         _ => Advice::TakeOut,
     }
+}
+
+/// Symptoms that a drive gives which claims more than it stores.
+const OF_A_LIE: [&str; 2] = ["wrong_size", "files_garbled"];
+
+/// True where the capacity is in doubt: by what was measured, or by what the client sees of a drive that was not.
+fn is_in_doubt(known: &Known<'_>) -> bool {
+    let link = known.ladder.drive.link;
+    let state = known.ladder.rung(RungName::Capacity).map(|rung| rung.state);
+    let can_lie = !matches!(link, LinkKind::Image | LinkKind::Derived);
+    let told = known.symptoms.iter().any(|symptom| OF_A_LIE.contains(&symptom.as_str()));
+    state == Some(RungState::Doubtful) || (can_lie && told && state == Some(RungState::Untested))
+}
+
+/// The next step where no rung is broken: what is in doubt, then what the client sees and nothing explains, then the files.
+fn sound(known: &Known<'_>) -> Advice {
+    let ladder = known.ladder;
+    let all = || ladder.rungs.iter().chain(ladder.volumes.iter().flat_map(|volume| &volume.rungs));
+    let doubtful = all().filter(|rung| rung.state == RungState::Doubtful).map(|rung| rung.rung).min();
+    // What keeps the drive alive was asked before; a copy of one that wears out is there.
+    if let Some(rung) = doubtful.filter(|rung| !matches!(rung, RungName::Link | RungName::Health)) {
+        return Advice::ReadDoubt(rung);
+    }
+    let is_shown = |symptom: &&Symptom| all().any(|rung| symptom.rungs.contains(&rung.rung) && rung.state >= RungState::Doubtful);
+    let told = known.symptoms.iter().filter_map(|id| intake::symptom(id));
+    told.filter(|symptom| !is_shown(symptom)).map(|symptom| Advice::Unexplained(symptom.words)).next().unwrap_or(Advice::Look)
 }
 
 /// What comes before everything else: a link that does not hold, a drive that fails, one that was left half measured.
@@ -162,7 +203,7 @@ fn for_the_drive(known: &Known<'_>) -> Option<Advice> {
 
 #[cfg(test)]
 mod tests {
-    use keel_source::{ByteOffset, ByteRange, Identity, LinkKind};
+    use keel_source::{ByteOffset, ByteRange, Identity};
 
     use super::*;
     use crate::coverage::Coverage;
@@ -194,6 +235,7 @@ mod tests {
             copied: false,
             counts_bad: false,
             probe_open: false,
+            symptoms: &[],
         }
     }
 
@@ -213,6 +255,44 @@ mod tests {
         let mut silent = ladder(RungName::Link, RungState::Broken, 0);
         silent.drive.bytes = 0;
         assert_eq!(advise(&known(&silent)), Advice::CheckOutside);
+    }
+
+    #[test]
+    fn what_is_in_doubt_is_read_before_the_files_and_a_capacity_is_measured_before_a_write() {
+        fn garbled<'a>(ladder: &'a Ladder, seen: &'a [String]) -> Known<'a> {
+            Known { swept: Swept::Done, symptoms: seen, ..known(ladder) }
+        }
+        let doubt = ladder(RungName::BootSector, RungState::Doubtful, 0);
+        let told = Known { swept: Swept::Done, ..known(&doubt) };
+        assert_eq!(advise(&told), Advice::ReadDoubt(RungName::BootSector));
+        assert!(advise(&told).says().contains("in doubt"));
+        // The client's word counts for a drive, and not for an image, which holds what it holds.
+        let seen = ["files_garbled".to_string()];
+        let mut untested = ladder(RungName::Capacity, RungState::Untested, 0);
+        assert_eq!(advise(&garbled(&untested, &seen)), Advice::Unexplained("files open as garbage, or lose their content"));
+        untested.drive.link = LinkKind::BlockDevice;
+        assert_eq!(advise(&garbled(&untested, &seen)), Advice::Measure);
+        assert_eq!(advise(&Known { edits: 3, planned: Some(&untested), ..garbled(&untested, &seen) }), Advice::Measure);
+        assert_eq!(advise(&Known { applied: true, ..garbled(&untested, &seen) }), Advice::Prove, "what is written is written");
+        let mut measured = ladder(RungName::Capacity, RungState::Sound, 0);
+        measured.drive.link = LinkKind::BlockDevice;
+        assert_eq!(advise(&Known { edits: 3, planned: Some(&measured), ..garbled(&measured, &seen) }), Advice::Apply);
+        let doubted = ladder(RungName::Capacity, RungState::Doubtful, 0);
+        assert_eq!(advise(&Known { swept: Swept::Done, ..known(&doubted) }), Advice::Measure);
+    }
+
+    #[test]
+    fn what_the_client_sees_is_not_forgotten_where_nothing_explains_it() {
+        let sound = ladder(RungName::Table, RungState::Sound, 0);
+        let slow = ["slow".to_string(), "formatted".to_string()];
+        let Advice::Unexplained(words) = advise(&Known { symptoms: &slow, ..known(&sound) }) else { panic!("it is forgotten") };
+        assert_eq!(words, "very slow, the computer hangs with it");
+        // A rung that it may come from and that does not hold explains it.
+        let shown = ladder(RungName::Reads, RungState::Broken, 0);
+        assert_eq!(advise(&Known { symptoms: &slow, ..known(&shown) }), Advice::CopyFirst { by_page: false });
+        let broken = ladder(RungName::Table, RungState::Broken, 0);
+        assert_eq!(advise(&Known { symptoms: &slow, ..known(&broken) }), Advice::Sweep, "what is broken comes first");
+        assert_eq!(advise(&Known { symptoms: &["none of ours".into()], ..known(&sound) }), Advice::Look);
     }
 
     #[test]

@@ -96,6 +96,10 @@ impl App {
                 self.ask_yard();
             }
         }
+        let of_path = self.drive.iter_mut().chain(&mut self.others).find(|drive| drive.is_at(path));
+        if let Some(drive) = of_path {
+            drive.symptoms.clone_from(&case.record.told.symptoms);
+        }
         if self.case_path().as_deref() == Some(path) {
             self.case = Some(case);
         }

@@ -160,6 +160,7 @@ fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreErro
     let swept = sight.as_ref().is_some_and(|sight| sight.swept == Swept::Done);
     drive.ladder.was_swept = swept && SweepState::is_of(&state, &source);
     let case = source.identity().path.as_ref().and_then(|path| Case::of(path, Some(source.identity())).ok().flatten());
+    drive.symptoms = case.as_ref().map(|case| case.record.told.symptoms.clone()).unwrap_or_default();
     if let Some(copy) = case.and_then(|case| case.record.copy).or(sight.and_then(|sight| sight.copy)) {
         drive.copy.keep(copy::known_of(&copy, &source));
         // One that holds something else is another drive's.

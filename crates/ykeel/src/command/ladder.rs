@@ -37,9 +37,10 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
         edits: 0,
         applied: false,
         is_copy: !source.missing().is_empty(),
-        copied: case.is_some_and(|case| case.record.copy.is_some()),
+        copied: case.as_ref().is_some_and(|case| case.record.copy.is_some()),
         counts_bad: ground.counts_bad(),
         probe_open: fathom::interrupted_of(&source).is_some(),
+        symptoms: case.as_ref().map_or(&[], |case| &case.record.told.symptoms),
     });
     if args.json {
         return print_json(&Document { ladder: &ladder, next: advice.says() });
@@ -62,7 +63,9 @@ struct Document<'a> {
 /// The command of an advice.
 fn how(advice: Advice) -> &'static str {
     match advice {
-        Advice::CheckOutside | Advice::CheckCable => " (ykeel case words)",
+        Advice::CheckOutside | Advice::CheckCable | Advice::Unexplained(_) => " (ykeel case words)",
+        Advice::Measure => " (ykeel fathom SOURCE)",
+        Advice::ReadDoubt(_) => " (above)",
         Advice::CopyFirst { .. } => " (ykeel copy SOURCE IMAGE)",
         Advice::WorkOnCopy => "",
         Advice::PutBack => " (ykeel fathom SOURCE --restore)",

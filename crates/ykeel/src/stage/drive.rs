@@ -74,6 +74,7 @@ impl Drive {
             copied: self.copy.is_there(),
             counts_bad: self.ladder.ground.as_ref().is_some_and(Ground::counts_bad),
             probe_open: self.fathom.interrupted,
+            symptoms: &self.symptoms,
         })
     }
 

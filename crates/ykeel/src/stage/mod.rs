@@ -255,6 +255,8 @@ macro_rules! stages {
             pub(crate) source: SharedSource,
             /// The drive as it claims to be.
             pub(crate) claimed: SharedSource,
+            /// What its client sees, as its case says.
+            pub(crate) symptoms: Vec<String>,
             /// What its surface holds, as far as anybody read it.
             pub(crate) ground: GroundMap,
             /// The place of it that is looked at.
@@ -273,6 +275,7 @@ macro_rules! stages {
             pub(crate) fn new(source: SharedSource) -> Self {
                 Self {
                     claimed: SharedSource::clone(&source),
+                    symptoms: Vec::new(),
                     ground: ground::known(&source),
                     place: place::State::default(),
                     zoom: 0,

@@ -48,7 +48,11 @@ impl Stage for Fathom {
     }
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
-        matches!(advice, Advice::PutBack).then_some("u")
+        match advice {
+            Advice::PutBack => Some("u"),
+            Advice::Measure => Some("p"),
+            _ => None,
+        }
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

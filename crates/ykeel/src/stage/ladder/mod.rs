@@ -3,6 +3,7 @@
 mod state;
 mod view;
 
+use keel_core::advice::Advice;
 use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -81,6 +82,10 @@ impl Stage for Ladder {
     fn selection(&self, drive: &Drive) -> Option<ByteRange> {
         let volume = drive.ladder.now.as_ref().filter(|_| drive.ladder.rung > 5)?.volumes.get(drive.ladder.volume)?;
         Some(ByteRange::sized(volume.start_byte, volume.bytes))
+    }
+
+    fn carries_out(&self, advice: Advice) -> Option<&'static str> {
+        matches!(advice, Advice::ReadDoubt(_)).then_some("")
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

@@ -174,7 +174,7 @@ impl Stage for Yard {
     }
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
-        matches!(advice, Advice::CheckOutside | Advice::CheckCable).then_some("c")
+        matches!(advice, Advice::CheckOutside | Advice::CheckCable | Advice::Unexplained(_)).then_some("c")
     }
 
     fn standing(&self, _drive: &Drive) -> Standing {
