@@ -50,7 +50,7 @@ fn a_sick_drive_is_taken_in_asked_copied_and_worked_on() {
     screen.wait_for("The image to write");
     screen.keys(&["Enter"]);
     let copied = screen.wait_for("w works on it");
-    assert!(copied.contains("bytes are missing in") && copied.contains("● once more") && copied.contains("×"), "{copied}");
+    assert!(copied.contains("bytes are missing, in") && copied.contains("● once more") && copied.contains("×"), "{copied}");
     screen.keys(&["v"]);
     screen.wait_for("are what was read from the drive");
     screen.keys(&["w"]);
