@@ -2,15 +2,16 @@
 //! at the same few sectors on their way and add to one map, which is kept for the drive.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use keel_format::clue;
-use keel_source::{ByteOffset, ByteRange, Identity, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
 use crate::case;
 use crate::error::CoreError;
 use crate::reads::Latency;
-use crate::whose::{self, Samples};
+use crate::whose::{self, Print};
 
 /// Parts of a drive that are told apart.
 const CELLS: u64 = 4096;
@@ -125,25 +126,27 @@ impl Cell {
     }
 }
 
-/// One sector that was looked at, by a thread of its own: [`GroundMap::add`] takes it.
-#[derive(Debug, Clone, Copy)]
-pub struct Look {
-    at: ByteOffset,
-    holds: Holds,
+/// What was seen in pieces of a drive, by a thread of its own: [`GroundMap::add`] takes it.
+#[derive(Debug, Clone, Default)]
+pub struct Looks {
+    places: Arc<[u64]>,
+    sectors: Vec<(ByteOffset, Holds)>,
+    print: Print,
 }
 
-/// Looks at the few sectors of `bytes`, which were read at `at`, that stand for all of them.
-pub fn look(at: ByteOffset, bytes: &[u8], each: &mut impl FnMut(Look)) {
-    let end = at + bytes.len() as u64;
-    for index in at.0 / EVERY..end.0.div_ceil(EVERY) {
-        // Not always the first of its stretch: files begin there, and what they begin with is not what they hold.
-        let sector = index.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 56;
-        let place = index * EVERY + sector * SECTOR as u64;
-        let inside = place.checked_sub(at.0).and_then(|inside| usize::try_from(inside).ok());
-        let found = inside.and_then(|inside| bytes.get(inside..)?.first_chunk::<SECTOR>());
-        if let Some(found) = found {
-            each(Look { at: ByteOffset(place), holds: Holds::of(found) });
+impl Looks {
+    /// Looks at the few sectors of `bytes`, which were read at `at`, that stand for all of them.
+    pub fn see(&mut self, at: ByteOffset, bytes: &[u8]) {
+        let end = at + bytes.len() as u64;
+        for index in at.0 / EVERY..end.0.div_ceil(EVERY) {
+            // Not always the first of its stretch: files begin there, and what they begin with is not what they hold.
+            let sector = index.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 56;
+            let place = index * EVERY + sector * SECTOR as u64;
+            let inside = place.checked_sub(at.0).and_then(|inside| usize::try_from(inside).ok());
+            let found = inside.and_then(|inside| bytes.get(inside..)?.first_chunk::<SECTOR>());
+            self.sectors.extend(found.map(|found| (ByteOffset(place), Holds::of(found))));
         }
+        self.print.add_read(&self.places, at, bytes);
     }
 }
 
@@ -153,6 +156,10 @@ pub fn look(at: ByteOffset, bytes: &[u8], each: &mut impl FnMut(Look)) {
 pub struct GroundMap {
     bytes: u64,
     cells: Vec<Cell>,
+    /// Samples of what was read on the way: the map is of the drive that holds them, and no other read is needed to know it.
+    print: Print,
+    /// Where these are taken.
+    places: Arc<[u64]>,
 }
 
 /// What is known of a stretch of ground.
@@ -174,7 +181,7 @@ impl GroundMap {
     /// The map of a drive of `bytes` bytes of which nothing was looked at.
     #[must_use]
     pub fn new(bytes: u64) -> Self {
-        Self { bytes, cells: Vec::new() }
+        Self { bytes, places: whose::places_of(bytes).into(), ..Self::default() }
     }
 
     /// Bytes of one part.
@@ -201,18 +208,28 @@ impl GroundMap {
         self.cells.get_mut(index)
     }
 
-    /// Adds a sector that was looked at.
-    pub fn add(&mut self, look: Look) {
-        let index = self.index(look.at);
-        let count = self.cell(index).and_then(|cell| cell.sectors.get_mut(look.holds as usize));
-        if let Some(count) = count {
-            *count = count.saturating_add(1);
+    /// What another thread is to look with.
+    #[must_use]
+    pub fn looks(&self) -> Looks {
+        Looks { places: Arc::clone(&self.places), ..Looks::default() }
+    }
+
+    /// Adds what was seen.
+    pub fn add(&mut self, looks: &Looks) {
+        for (at, holds) in &looks.sectors {
+            let index = self.index(*at);
+            if let Some(count) = self.cell(index).and_then(|cell| cell.sectors.get_mut(*holds as usize)) {
+                *count = count.saturating_add(1);
+            }
         }
+        self.print.merge(&looks.print);
     }
 
     /// Adds what was read at `at`.
     pub fn see(&mut self, at: ByteOffset, bytes: &[u8]) {
-        look(at, bytes, &mut |look| self.add(look));
+        let mut looks = self.looks();
+        looks.see(at, bytes);
+        self.add(&looks);
     }
 
     /// Adds a hole: nobody has to read it to know that it is zero.
@@ -256,6 +273,7 @@ impl GroundMap {
         if other.bytes != self.bytes || other.is_empty() {
             return;
         }
+        self.print.merge(&other.print);
         if self.is_empty() {
             self.cells.clone_from(&other.cells);
             return;
@@ -307,19 +325,22 @@ impl GroundMap {
 struct Stored {
     bytes: u64,
     cells: Vec<(u32, [u32; 6], bool, u64)>,
+    #[serde(default)]
+    print: Print,
 }
 
 impl From<GroundMap> for Stored {
     fn from(map: GroundMap) -> Self {
         let known = map.cells.iter().zip(0..).filter(|(cell, _)| **cell != Cell::default());
-        Self { bytes: map.bytes, cells: known.map(|(cell, at)| (at, cell.sectors, cell.failed, cell.slowest_us)).collect() }
+        let cells = known.map(|(cell, at)| (at, cell.sectors, cell.failed, cell.slowest_us)).collect();
+        Self { bytes: map.bytes, cells, print: map.print }
     }
 }
 
 impl From<Stored> for GroundMap {
     /// Whatever the file says, a map has as many parts as its drive.
     fn from(stored: Stored) -> Self {
-        let mut map = Self::new(stored.bytes);
+        let mut map = Self { print: stored.print, ..Self::new(stored.bytes) };
         for (index, sectors, failed, slowest_us) in stored.cells {
             if let Some(cell) = map.cell(usize::try_from(index).unwrap_or(usize::MAX)) {
                 *cell = Cell { sectors, failed, slowest_us };
@@ -333,15 +354,20 @@ fn path(identity: &Identity) -> PathBuf {
     case::drive_folder(identity).join("ground.json")
 }
 
+/// The map that is kept for a drive of this name and length, whoever it is of.
+fn kept(identity: &Identity) -> Option<GroundMap> {
+    let map: GroundMap = serde_json::from_slice(&std::fs::read(path(identity)).ok()?).ok()?;
+    (map.bytes == identity.bytes).then_some(map)
+}
+
 /// What earlier runs saw of `source`; an empty map where none did, or the drive holds something else now.
 #[must_use]
 pub fn known(source: &SharedSource) -> GroundMap {
-    let kept = whose::kept::<GroundMap>(&path(source.identity()), source);
-    let own = kept.filter(|(map, own)| *own && map.bytes == source.len());
-    own.map_or_else(|| GroundMap::new(source.len()), |(map, _)| map)
+    let own = kept(source.identity()).filter(|map| map.print.may_be(source, &RangeSet::default()));
+    own.unwrap_or_else(|| GroundMap::new(source.len()))
 }
 
-/// Keeps what was seen of `source`, beside what earlier runs saw.
+/// Keeps what was seen of `source`, beside what earlier runs saw of it. The drive is asked nothing: who it is, what was read of it says.
 ///
 /// # Errors
 /// [`CoreError::File`] when it cannot be written; [`crate::Refusal::OwnMedium`] where it would lie on the drive itself.
@@ -349,13 +375,18 @@ pub fn keep(source: &SharedSource, map: &GroundMap) -> Result<(), CoreError> {
     if map.is_empty() {
         return Ok(());
     }
-    let mut all = known(source);
-    all.merge(map);
-    whose::keep(&path(source.identity()), source, &all, Samples::Taken)
+    let path = path(source.identity());
+    whose::not_on_its_own_medium(source.as_ref(), &path)?;
+    let mut all = map.clone();
+    kept(source.identity()).iter().filter(|former| former.print.may_be_that_of(&map.print)).for_each(|former| all.merge(former));
+    case::write_whole(&path, &serde_json::to_vec(&all).unwrap_or_default())
 }
 
 #[cfg(test)]
 mod tests {
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    use keel_source::{MemorySource, ReadError, Source};
     use proptest::prelude::*;
 
     use super::*;
@@ -375,6 +406,10 @@ mod tests {
         let mut sector = [0; SECTOR];
         sector.iter_mut().zip(bytes.iter().cycle()).for_each(|(own, byte)| *own = *byte);
         sector
+    }
+
+    fn sector_at(at: u64, holds: Holds) -> Looks {
+        Looks { sectors: vec![(ByteOffset(at), holds)], ..Looks::default() }
     }
 
     fn all_of(map: &GroundMap) -> Stretch {
@@ -421,7 +456,9 @@ mod tests {
         for piece in [512, 4096, 65_536, 1 << 20, 3 * 512 * 7] {
             let mut map = GroundMap::new(bytes.len() as u64);
             bytes.chunks(piece).enumerate().for_each(|(at, part)| map.see(ByteOffset((at * piece) as u64), part));
-            assert_eq!(map, whole, "in pieces of {piece}");
+            assert_eq!(map.cells, whole.cells, "in pieces of {piece}");
+            // Samples are of whole blocks.
+            assert!(piece % 4096 != 0 || map.print == whole.print, "in pieces of {piece}");
         }
         let mut twice = whole.clone();
         twice.merge(&whole);
@@ -429,6 +466,51 @@ mod tests {
         let holds = |start: u64, end: u64| whole.stretch(ByteRange::new(ByteOffset(start), ByteOffset(end)), 0).holds;
         assert_eq!((holds(0, 2 * MIB), holds(2 * MIB, 5 * MIB)), (Some(Holds::Zeros), Some(Holds::Packed)));
         assert_eq!(holds(5 * MIB, 6 * MIB), Some(Holds::Repeated));
+    }
+
+    /// A drive that counts what is asked of it.
+    struct Counted {
+        below: MemorySource,
+        reads: AtomicU64,
+    }
+
+    impl Source for Counted {
+        fn identity(&self) -> &Identity {
+            self.below.identity()
+        }
+
+        fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+            self.reads.fetch_add(1, Ordering::SeqCst);
+            self.below.read_at(at, buf)
+        }
+    }
+
+    #[test]
+    fn a_map_is_of_the_drive_that_holds_what_was_read_and_keeping_it_asks_nothing() {
+        let drive = |seed: u64| {
+            let below = MemorySource::new("ground-card", noise(seed, 4 * MIB as usize), 512);
+            Arc::new(Counted { below, reads: AtomicU64::new(0) })
+        };
+        let (one, other) = (drive(1), drive(2));
+        let seen = |drive: &Arc<Counted>, from: u64| {
+            let mut map = GroundMap::new(4 * MIB);
+            let mut bytes = vec![0; (4 * MIB - from) as usize];
+            drive.below.read_at(ByteOffset(from), &mut bytes).unwrap();
+            map.see(ByteOffset(from), &bytes);
+            map
+        };
+        let (first, second): (SharedSource, SharedSource) = (Arc::<Counted>::clone(&one), Arc::<Counted>::clone(&other));
+        let whole = seen(&one, 0);
+        keep(&first, &whole).unwrap();
+        assert_eq!(one.reads.load(Ordering::SeqCst), 0);
+        assert_eq!(all_of(&known(&first)), all_of(&whole));
+        assert!(known(&second).is_empty(), "another card in the same reader");
+        // What was seen of a part comes beside what is known; what another one holds takes its place.
+        keep(&first, &seen(&one, 3 * MIB)).unwrap();
+        assert_eq!(all_of(&known(&first)), all_of(&whole));
+        keep(&second, &seen(&other, 0)).unwrap();
+        assert!(known(&first).is_empty() && !known(&second).is_empty());
+        assert!(other.reads.load(Ordering::SeqCst) > 0, "only who opens it compares");
     }
 
     #[test]
@@ -461,7 +543,7 @@ mod tests {
                     index if index < texts + datas => Holds::Data,
                     _ => Holds::Zeros,
                 };
-                map.add(Look { at: ByteOffset(index * EVERY), holds: own });
+                map.add(&sector_at(index * EVERY, own));
             }
             assert_eq!(all_of(&map).holds, Some(holds), "{texts} {datas}");
         }
@@ -472,10 +554,10 @@ mod tests {
         let mut map = GroundMap::new(64 * MIB);
         for index in 0..512u64 {
             let holds = if index % 7 == 0 { Holds::Structure } else { Holds::Data };
-            map.add(Look { at: ByteOffset(index * EVERY), holds });
+            map.add(&sector_at(index * EVERY, holds));
         }
         assert_eq!(all_of(&map).holds, Some(Holds::Structure));
-        map.add(Look { at: ByteOffset(u64::MAX), holds: Holds::Text });
+        map.add(&sector_at(u64::MAX, Holds::Text));
         assert_eq!(all_of(&map).holds, Some(Holds::Structure), "what lies behind the end is nobody's");
     }
 

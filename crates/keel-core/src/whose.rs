@@ -98,6 +98,32 @@ impl Print {
         Alike::by(alike, other)
     }
 
+    /// Samples of `bytes` that were read at `at` on a drive whose samples are taken at `places`.
+    pub(crate) fn add_read(&mut self, places: &[u64], at: ByteOffset, bytes: &[u8]) {
+        for place in places.get(places.partition_point(|place| *place < at.0)..).unwrap_or_default() {
+            let inside = usize::try_from(place - at.0).unwrap_or(usize::MAX);
+            let Some(block) = bytes.get(inside..).and_then(<[u8]>::first_chunk) else { return };
+            if self.0.iter().all(|own| own.at != *place) {
+                self.0.push(Sample { at: *place, hash: hash_of(block) });
+            }
+        }
+    }
+
+    /// Takes over samples of the same drive at places where this has none.
+    pub(crate) fn merge(&mut self, other: &Self) {
+        let new = other.0.iter().filter(|sample| self.0.iter().all(|own| own.at != sample.at)).copied().collect::<Vec<_>>();
+        self.0.extend(new);
+    }
+
+    /// As [`Print::may_be`], of what another print says: without a look at a drive.
+    pub(crate) fn may_be_that_of(&self, now: &Self) -> bool {
+        let at = |own: &Sample| now.0.iter().find(|sample| sample.at == own.at).map(|sample| sample.hash);
+        let common = self.0.iter().filter_map(|own| Some((own.hash, at(own)?)));
+        let (mut alike, mut other) = (0, 0);
+        common.for_each(|(own, now)| if own == now { alike += usize::from(now != 0) } else { other += 1 });
+        hardly_otherwise(alike, other)
+    }
+
     /// Samples that hold something and are alike, and those that are otherwise.
     fn compare(&self, source: &SharedSource, except: &RangeSet) -> (usize, usize) {
         let (mut alike, mut other, mut failed) = (0, 0, 0);
@@ -123,8 +149,7 @@ impl Print {
     #[must_use]
     pub fn may_be(&self, source: &SharedSource, except: &RangeSet) -> bool {
         let (alike, other) = self.compare(source, except);
-        // Few samples say nothing: the start of a drive alone is written by every repair.
-        other < LEAST_ALIKE || alike * HARDLY >= other
+        hardly_otherwise(alike, other)
     }
 
     /// Whether what was kept of the drive with `key` and `bytes` is of `source`: one that calls itself so and does not hold something
@@ -214,6 +239,17 @@ pub fn kept<T: DeserializeOwned>(path: &Path, source: &SharedSource) -> Option<(
     Some((kept.what, own))
 }
 
+/// True unless hardly anything is left.
+fn hardly_otherwise(alike: usize, other: usize) -> bool {
+    // Few samples say nothing: the start of a drive alone is written by every repair.
+    other < LEAST_ALIKE || alike * HARDLY >= other
+}
+
+/// Where samples are taken of a drive of `bytes` bytes as it lies, ascending.
+pub(crate) fn places_of(bytes: u64) -> Vec<u64> {
+    places(&[ByteRange::sized(ByteOffset(0), bytes)])
+}
+
 /// Where samples are taken of what is `held`: spread over it, and ever closer together towards its start, where most drives hold
 /// most. Holes that are known are left out. Ascending, whole sectors of any size.
 fn places(held: &[ByteRange]) -> Vec<u64> {
@@ -256,12 +292,17 @@ fn held(source: &SharedSource) -> Vec<ByteRange> {
 fn sample(source: &SharedSource, at: u64) -> Option<u64> {
     let mut bytes = [0; SAMPLE];
     source.read_once(ByteOffset(at), &mut bytes).ok()?;
+    Some(hash_of(&bytes))
+}
+
+/// What is kept of a sample: 0 where it holds one byte all over.
+fn hash_of(bytes: &[u8; SAMPLE]) -> u64 {
     let [first, ..] = bytes;
-    if bytes.iter().all(|byte| *byte == first) {
-        return Some(0);
+    if bytes.iter().all(|byte| byte == first) {
+        return 0;
     }
-    let hash = blake3::hash(&bytes);
-    hash.as_bytes().first_chunk::<8>().map(|head| u64::from_le_bytes(*head).max(1))
+    let hash = blake3::hash(bytes);
+    hash.as_bytes().first_chunk::<8>().map_or(1, |head| u64::from_le_bytes(*head).max(1))
 }
 
 /// Nothing of ours may be put at `output` while `source` is worked on, where it would lie on the source's own medium: in a file system

@@ -280,6 +280,7 @@ pub fn survey(source: &SharedSource, options: ReadsOptions, desk: &Desk<ReadsPro
         asked: Vec::new(),
         times: Vec::new(),
         gone_in_a_row: 0,
+        at: ByteOffset(0),
         ground: GroundMap::new(source.len()),
         survey: Survey {
             drive: source.identity().key(),
@@ -303,7 +304,7 @@ pub fn survey(source: &SharedSource, options: ReadsOptions, desk: &Desk<ReadsPro
     }
     run.ask_again();
     if options.samples.is_none() {
-        run.tell(ByteOffset(source.len()));
+        run.tell(run.at);
         // Where it cannot be kept, whoever reads the drive next sees it again.
         let _ = ground::keep(source, &run.ground);
     }
@@ -320,6 +321,8 @@ struct Run<'a> {
     asked: Vec<Asked>,
     times: Vec<u64>,
     gone_in_a_row: u32,
+    /// Where it reads.
+    at: ByteOffset,
     ground: GroundMap,
     survey: Survey,
 }
@@ -337,6 +340,7 @@ impl Run<'_> {
 
     /// Asks for `range` once. False when the survey has to end.
     fn ask(&mut self, range: ByteRange, buf: &mut [u8]) -> bool {
+        self.at = range.start;
         if self.told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
             self.told = Some(Instant::now());
             self.tell(range.start);

@@ -14,14 +14,12 @@ pub use state::SweepState;
 
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
-use crossbeam_channel::{RecvTimeoutError, bounded};
 use keel_format::clue::Clues;
 use keel_format::registry;
 use keel_format::table::{self, TableReading};
-use keel_source::{Budgeted, ByteOffset, ByteRange, Cancel, RangeSet, SharedSource};
+use keel_source::{Budgeted, ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::Serialize;
 
 use self::state::Keeper;
@@ -178,13 +176,10 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     };
     if !ground.is_empty() && !cancel.is_cancelled() {
         let told = surface::scan((source, &table), &ground, &mut state, &mut keeper, desk);
-        // Who stops a sweep wants to see what was found, and not wait for a drive that hardly answers.
-        let inferred = if cancel.is_cancelled() {
-            infer_within(LAST_LOOK, source, &table, &state.clues)
-        } else {
-            Some(infer(&watched, &table, &state.clues)).filter(|_| !cancel.is_cancelled())
-        };
-        (finds, untold) = inferred.unwrap_or_else(|| (told.unwrap_or(finds), 0));
+        let inferred = (!cancel.is_cancelled()).then(|| infer(&watched, &table, &state.clues));
+        // Who stops a sweep wants the drive left alone: what was told last stands, and what was seen since is in the state.
+        let whole = inferred.filter(|_| !cancel.is_cancelled());
+        (finds, untold) = whole.unwrap_or_else(|| (told.unwrap_or(finds), 0));
     }
     let cancelled = cancel.is_cancelled();
     if cancelled {
@@ -206,28 +201,6 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
         not_kept: keeper.into_problem(),
         untold,
     }
-}
-
-/// How long is still looked into what was seen, when a sweep is stopped.
-const LAST_LOOK: Duration = Duration::from_secs(1);
-
-/// What [`infer`] comes to within `most`; none where that is too short.
-fn infer_within(most: Duration, source: &SharedSource, table: &TableReading, clues: &Clues) -> Option<(Vec<Find>, usize)> {
-    let cancel = Cancel::default();
-    let watched = Budgeted::until(SharedSource::clone(source), &cancel);
-    let (over, is_over) = bounded::<()>(0);
-    let found = thread::scope(|scope| {
-        scope.spawn(|| {
-            // The other end goes away when it is done.
-            if is_over.recv_timeout(most) == Err(RecvTimeoutError::Timeout) {
-                cancel.cancel();
-            }
-        });
-        let found = infer(&watched, table, clues);
-        drop(over);
-        found
-    });
-    (!cancel.is_cancelled()).then_some(found)
 }
 
 /// The most volumes that are told. A drive full of images of drives has some hundreds.

@@ -7,11 +7,11 @@ use std::time::{Duration, Instant};
 
 use keel_format::clue::Clues;
 use keel_format::table::TableReading;
-use keel_source::{Budgeted, ByteOffset, ByteRange, SharedSource};
+use keel_source::{Budgeted, ByteOffset, ByteRange, Cancel, SharedSource};
 
 use super::state::Keeper;
 use super::{Find, SweepProgress, SweepState, infer, rate};
-use crate::ground;
+use crate::ground::Looks;
 use crate::job::Desk;
 
 /// Bytes read at once: the cancel flag is tested as often.
@@ -33,6 +33,9 @@ struct Shared<'a> {
     segments: &'a [ByteRange],
     next: AtomicUsize,
     stop: AtomicBool,
+    cancel: &'a Cancel,
+    /// What every worker looks with.
+    looks: Looks,
     state: Mutex<(SweepState, ByteOffset)>,
 }
 
@@ -54,6 +57,8 @@ pub(super) fn scan(
         segments: &segments,
         next: AtomicUsize::new(0),
         stop: AtomicBool::new(false),
+        cancel: desk.cancel(),
+        looks: state.ground.looks(),
         state: Mutex::new((std::mem::take(state), ByteOffset(0))),
     };
     let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8).min(segments.len().max(1));
@@ -104,17 +109,17 @@ fn work(shared: &Shared<'_>) {
     let mut buf = vec![0u8; CHUNK + BEHIND];
     while let Some(segment) = shared.segments.get(shared.next.fetch_add(1, Ordering::Relaxed)) {
         let mut clues = Clues::default();
-        let (mut bad, mut looks) = (Vec::new(), Vec::new());
+        let (mut bad, mut looks) = (Vec::new(), shared.looks.clone());
         let mut at = segment.start;
         while at < segment.end {
-            if shared.stop.load(Ordering::Relaxed) {
+            if shared.stop.load(Ordering::Relaxed) || shared.cancel.is_cancelled() {
                 break;
             }
             let len = usize::try_from(segment.end - at).unwrap_or(CHUNK).min(CHUNK);
             let behind = usize::try_from(ByteOffset(shared.source.len()) - (at + len as u64)).unwrap_or(BEHIND).min(BEHIND);
             let piece = &mut buf[..len + behind];
             match shared.source.read_at(at, piece) {
-                Ok(()) => ground::look(at, piece.get(..len).unwrap_or_default(), &mut |look| looks.push(look)),
+                Ok(()) => looks.see(at, piece.get(..len).unwrap_or_default()),
                 Err(error) => {
                     let chunk = ByteRange::sized(at, len as u64);
                     bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk)));
@@ -126,7 +131,7 @@ fn work(shared: &Shared<'_>) {
         if let Ok(mut state) = shared.state.lock() {
             let (state, head) = &mut *state;
             state.clues.append(clues);
-            looks.into_iter().for_each(|look| state.ground.add(look));
+            state.ground.add(&looks);
             bad.iter().for_each(|range| state.ground.fail(*range));
             state.bad.extend(bad);
             state.done.add(ByteRange::new(segment.start, at));
