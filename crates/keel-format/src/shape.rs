@@ -18,8 +18,8 @@ pub struct Shape {
     pub bytes: usize,
     /// Its bytes, as far as they say it themselves.
     pub(crate) reach: fn(&[u8]) -> usize,
-    /// True for bytes that begin with one.
-    pub(crate) is: fn(&[u8]) -> bool,
+    /// True for bytes that begin with one where they stand on the drive.
+    pub(crate) is: fn(&[u8], ByteOffset) -> bool,
     /// Its fields.
     pub(crate) fields: fn(&[u8]) -> Vec<Field>,
     /// Where its fields point.
@@ -107,9 +107,7 @@ impl Shape {
     #[must_use]
     pub fn of(bytes: &[u8], at: ByteOffset) -> Option<&'static Self> {
         let known = registry::FORMATS.iter().flat_map(|format| format.shapes).chain(table::SHAPES);
-        // A table without code and with one entry looks like a link of a chain; the first sector is none.
-        let may_be = |shape: &&Self| bytes.len() >= shape.bytes && (at.0 > 0 || shape.name != table::EBR);
-        known.into_iter().filter(may_be).find(|shape| (shape.is)(bytes))
+        known.into_iter().find(|shape| bytes.len() >= shape.bytes && (shape.is)(bytes, at))
     }
 
     /// Its fields with their values, in the order in which they stand.

@@ -9,7 +9,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     standard: "the exFAT file system specification, 3.1",
     bytes: 512,
     reach: fixed::<512>,
-    is: |bytes| bytes.get(3..11) == Some(b"EXFAT   ") && bytes.get(510..512) == Some(&[0x55, 0xAA]),
+    is: |bytes, _| bytes.get(3..11) == Some(b"EXFAT   ") && bytes.get(510..512) == Some(&[0x55, 0xAA]),
     fields: |_| BOOT.to_vec(),
     leads,
 }];

@@ -12,7 +12,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     standard: "ext4 Data Structures and Algorithms",
     bytes: 1024,
     reach: fixed::<1024>,
-    is: |bytes| bytes.get(56..58) == Some(&[0x53, 0xEF]) && little(bytes, 24, 4) < 7 && little(bytes, 32, 4) > 0,
+    is: |bytes, _| bytes.get(56..58) == Some(&[0x53, 0xEF]) && little(bytes, 24, 4) < 7 && little(bytes, 32, 4) > 0,
     fields: |_| SUPERBLOCK.to_vec(),
     leads,
 }];

@@ -12,7 +12,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     standard: "Technical Note 1150",
     bytes: 512,
     reach: fixed::<512>,
-    is: |bytes| {
+    is: |bytes, _| {
         let version = match bytes {
             [b'H', b'+', ..] => 4,
             [b'H', b'X', ..] => 5,

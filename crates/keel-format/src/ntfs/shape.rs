@@ -12,7 +12,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         standard: STANDARD,
         bytes: 512,
         reach: fixed::<512>,
-        is: |bytes| bytes.get(3..11) == Some(b"NTFS    ") && bytes.get(510..512) == Some(&[0x55, 0xAA]),
+        is: |bytes, _| bytes.get(3..11) == Some(b"NTFS    ") && bytes.get(510..512) == Some(&[0x55, 0xAA]),
         fields: |_| BOOT.to_vec(),
         leads: boot_leads,
     },
@@ -22,7 +22,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         bytes: 512,
         // `AllocatedSize`: the record itself says how long it is.
         reach: |bytes| usize::try_from(little(bytes, 28, 4)).unwrap_or(0).clamp(512, 4096),
-        is: |bytes| bytes.starts_with(b"FILE") && matches!(little(bytes, 4, 2), 0x2A..=0x40),
+        is: |bytes, _| bytes.starts_with(b"FILE") && matches!(little(bytes, 4, 2), 0x2A..=0x40),
         fields: |_| RECORD.to_vec(),
         leads: no_leads,
     },

@@ -12,7 +12,7 @@ pub(crate) const SHAPES: &[Shape] = &[Shape {
     standard: "the Btrfs documentation, On-disk Format",
     bytes: 512,
     reach: fixed::<512>,
-    is: |bytes| bytes.get(64..72) == Some(b"_BHRfS_M"),
+    is: |bytes, _| bytes.get(64..72) == Some(b"_BHRfS_M"),
     fields: |_| BTRFS.to_vec(),
     leads,
 }];

@@ -9,7 +9,7 @@ mod shape;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use shape::{EBR, SHAPES};
+pub(crate) use shape::SHAPES;
 
 use keel_source::{ByteOffset, ByteRange, Lba, Resectored, SectorCount, SectorSize, SharedSource, Source};
 use serde::Serialize;

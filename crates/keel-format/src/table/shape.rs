@@ -5,9 +5,6 @@ use super::mend::{HEADER, ebr_fields, mbr_fields};
 use crate::shape::{Base, Lead, Shape, fixed, lead, little};
 use keel_source::ByteOffset;
 
-/// The name of a link in the chain of logical partitions.
-pub(crate) const EBR: &str = "EBR";
-
 /// What is recognised.
 pub(crate) const SHAPES: &[Shape] = &[
     Shape {
@@ -15,16 +12,17 @@ pub(crate) const SHAPES: &[Shape] = &[
         standard: "UEFI Specification 2.10, 5.3.2",
         bytes: 512,
         reach: fixed::<512>,
-        is: |bytes| bytes.starts_with(b"EFI PART"),
+        is: |bytes, _| bytes.starts_with(b"EFI PART"),
         fields: |_| HEADER.to_vec(),
         leads: header_leads,
     },
     Shape {
-        name: EBR,
+        name: "EBR",
         standard: "the customary chain of logical partitions",
         bytes: 512,
         reach: fixed::<512>,
-        is: |bytes| is_table(bytes) && is_chained(bytes),
+        // A table without code and with one entry looks like a link of a chain; the first sector is none.
+        is: |bytes, at| at.0 > 0 && is_table(bytes) && is_chained(bytes),
         fields: |_| ebr_fields(),
         leads: ebr_leads,
     },
@@ -33,7 +31,7 @@ pub(crate) const SHAPES: &[Shape] = &[
         standard: "UEFI Specification 2.10, 5.2.1",
         bytes: 512,
         reach: fixed::<512>,
-        is: is_table,
+        is: |bytes, _| is_table(bytes),
         fields: |_| mbr_fields(),
         leads: mbr_leads,
     },

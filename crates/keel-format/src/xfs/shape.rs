@@ -1,5 +1,7 @@
 //! XFS structures that are known by their own bytes.
 
+use keel_source::ByteOffset;
+
 use super::mend::FIELDS;
 use super::mend::headers::{AGF, AGFL, AGI};
 use crate::shape::{Base, Lead, Shape, big, fixed, lead, no_leads, power};
@@ -13,16 +15,20 @@ pub(crate) const SHAPES: &[Shape] = &[
         standard: STANDARD,
         bytes: 512,
         reach: fixed::<512>,
-        is: |bytes| bytes.starts_with(b"XFSB"),
+        is: |bytes, _| bytes.starts_with(b"XFSB"),
         fields: |_| FIELDS.to_vec(),
         leads,
     },
-    header("XFS header of free space", |bytes| bytes.starts_with(b"XAGF"), |_| AGF.to_vec()),
-    header("XFS header of inodes", |bytes| bytes.starts_with(b"XAGI"), |_| AGI.to_vec()),
-    header("XFS list of spare blocks", |bytes| bytes.starts_with(b"XAFL"), |_| AGFL.to_vec()),
+    header("XFS header of free space", |bytes, _| bytes.starts_with(b"XAGF"), |_| AGF.to_vec()),
+    header("XFS header of inodes", |bytes, _| bytes.starts_with(b"XAGI"), |_| AGI.to_vec()),
+    header("XFS list of spare blocks", |bytes, _| bytes.starts_with(b"XAFL"), |_| AGFL.to_vec()),
 ];
 
-const fn header(name: &'static str, is: fn(&[u8]) -> bool, fields: fn(&[u8]) -> Vec<crate::structure::Field>) -> Shape {
+const fn header(
+    name: &'static str,
+    is: fn(&[u8], ByteOffset) -> bool,
+    fields: fn(&[u8]) -> Vec<crate::structure::Field>,
+) -> Shape {
     Shape { name, standard: STANDARD, bytes: 512, reach: fixed::<512>, is, fields, leads: no_leads }
 }
 
