@@ -64,6 +64,9 @@ const ASKED: &[&[&str]] = &[
     &["structures", "IMAGE", "--volume", "n1"],
     &["structures", "IMAGE", "--volume", "table"],
     &["reads", "IMAGE"],
+    &["bytes", "IMAGE", "lba 2048", "--whose", "--json"],
+    &["bytes", "IMAGE", "0", "--find", "brackwater", "--whose"],
+    &["bytes", "IMAGE", "100%", "--find", "hex: 55aa", "--back"],
     &["copy", "IMAGE", "OUT.copy", "--log", "OUT.log"],
 ];
 /// Commands that one such case runs.

@@ -2,16 +2,16 @@
 //! in it. The format stands in `docs/formats.md`.
 
 use std::fs::{File, OpenOptions};
-use std::io::{Read, Write};
+use std::io::{self, Read, Write};
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Mutex;
 
-use keel_source::{Source, printable};
+use keel_source::own::{self, Over};
+use keel_source::printable;
 
 use crate::case::now;
 use crate::error::{CoreError, file_error};
-use crate::whose;
 
 /// The first line of every log: what does not begin with it is somebody else's and stays as it is.
 const HEADER: &str = "# Yellow Keel log, version 1\n";
@@ -21,7 +21,6 @@ const LONGEST: usize = 4096;
 /// An open log.
 #[derive(Debug)]
 pub struct Log {
-    path: PathBuf,
     file: Mutex<File>,
 }
 
@@ -31,38 +30,24 @@ impl Log {
     /// # Errors
     /// [`CoreError::File`] for a path that cannot be written, or holds something else.
     pub fn open(path: &Path) -> Result<Self, CoreError> {
+        let failed = |error| file_error("log to", path)(error);
+        let foreign = || failed(io::Error::other("it holds something else than a log of Yellow Keel, and is left as it is"));
+        match path.symlink_metadata() {
+            // A device or a pipe is not even opened.
+            Ok(found) if !found.is_file() => return Err(foreign()),
+            Ok(_) => {}
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                own::write(path, HEADER.as_bytes(), Over::Nothing).map_err(failed)?;
+            }
+            Err(error) => return Err(failed(error)),
+        }
         let flags = i32::try_from(rustix::fs::OFlags::NOFOLLOW.bits()).unwrap_or(0);
-        let mut file = OpenOptions::new()
-            .read(true)
-            .append(true)
-            .create(true)
-            .custom_flags(flags)
-            .open(path)
-            .map_err(file_error("open", path))?;
-        let foreign = || {
-            let what = std::io::Error::other("it holds something else than a log of Yellow Keel, and is left as it is");
-            file_error("log to", path)(what)
-        };
-        let found = file.metadata().map_err(file_error("look at", path))?;
-        if !found.is_file() {
+        let mut file = OpenOptions::new().read(true).append(true).custom_flags(flags).open(path).map_err(failed)?;
+        let mut head = vec![0; HEADER.len()];
+        if file.read_exact(&mut head).is_err() || head != HEADER.as_bytes() {
             return Err(foreign());
         }
-        if found.len() == 0 {
-            file.write_all(HEADER.as_bytes()).map_err(file_error("write", path))?;
-        } else {
-            let mut head = vec![0; HEADER.len()];
-            file.read_exact(&mut head).map_err(|_| foreign())?;
-            if head != HEADER.as_bytes() {
-                return Err(foreign());
-            }
-        }
-        Ok(Self { path: path.to_path_buf(), file: Mutex::new(file) })
-    }
-
-    /// Where it lies.
-    #[must_use]
-    pub fn path(&self) -> &Path {
-        &self.path
+        Ok(Self { file: Mutex::new(file) })
     }
 
     /// Writes a line: time, event, and what belongs to it. A log that takes no more stops no work.
@@ -72,14 +57,6 @@ impl Log {
         if let Ok(mut file) = self.file.lock() {
             let _ = file.write_all(line.as_bytes());
         }
-    }
-
-    /// A drive may be worked on while the log does not lie on its own medium.
-    ///
-    /// # Errors
-    /// [`crate::Refusal::OwnMedium`].
-    pub fn may_stand_beside(&self, source: &dyn Source) -> Result<(), CoreError> {
-        whose::not_on_its_own_medium(source, &self.path)
     }
 }
 
@@ -105,7 +82,7 @@ mod tests {
     fn nothing_but_a_log_is_written_to() {
         let folder = tempfile::tempdir().unwrap();
         let image = folder.path().join("quay.img");
-        for bytes in [&b"x"[..], &[0u8; 4096], b"# Yellow Keel log, version 2\nlater"] {
+        for bytes in [&b""[..], b"x", &[0u8; 4096], b"# Yellow Keel log, version 2\nlater"] {
             std::fs::write(&image, bytes).unwrap();
             assert!(Log::open(&image).is_err());
             assert_eq!(std::fs::read(&image).unwrap(), bytes, "it stands as it was");

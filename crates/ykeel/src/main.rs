@@ -34,15 +34,14 @@ fn main() -> ExitCode {
     };
     // What was asked for, without the name of the program.
     let words = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect::<Vec<_>>().join(" ");
-    let ended = config::load(&cli.look).map_err(anyhow::Error::from).and_then(|()| log::open()).and_then(|()| {
+    let ended = config::load(&cli.look).map_err(anyhow::Error::from).and_then(|()| {
+        config::get().log_file.iter().for_each(|path| log::keep(path));
         log::line("command", &words);
         command::run(cli)
     });
-    if let Err(error) = &ended {
-        log::line("ended", &keel_core::chain(error.as_ref()));
-    } else {
-        log::line("ended", "done");
-    }
+    log::line("ended", &ended.as_ref().map_or_else(|error| keel_core::chain(error.as_ref()), |()| "done".into()));
+    // What ended otherwise says why; a log that cannot be kept is told where nothing else is.
+    let ended = ended.and(log::close().map_err(anyhow::Error::from));
     // What is on its way out may still have something to put back.
     keel_core::job::wait_for_dropped();
     exit::code(ended, json)

@@ -63,12 +63,13 @@ fn nothing_of_ours_comes_to_lie_on_the_drive_that_is_worked_on() {
         .flat_map(|source| {
             let inside = |name: &str| point.join(name).to_string_lossy().into_owned();
             let through = |name: &str| door.join(name).to_string_lossy().into_owned();
-            let runs: [Vec<String>; 5] = [
+            let runs: [Vec<String>; 6] = [
                 vec!["report".into(), (*source).into(), "--out".into(), inside("report.pdf")],
                 vec!["report".into(), (*source).into(), "--out".into(), through("deep/keel.svg")],
                 vec!["extract".into(), (*source).into(), "--volume".into(), "n1".into(), "--to".into(), inside("out/new")],
                 vec!["copy".into(), (*source).into(), through("copy.img")],
                 vec!["copy".into(), (*source).into(), text(&bench.path("good.img")).into(), "--log".into(), inside("log.ykcopy")],
+                vec!["reads".into(), (*source).into(), "--log-file".into(), through("keel.log")],
             ];
             runs.map(|arguments| {
                 let output = bench.run(&arguments.iter().map(String::as_str).collect::<Vec<_>>());
@@ -79,12 +80,18 @@ fn nothing_of_ours_comes_to_lie_on_the_drive_that_is_worked_on() {
     let mut names: Vec<String> =
         fs::read_dir(&point).unwrap().map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned()).collect();
     names.sort();
+    let mut inner: Vec<String> = fs::read_dir(point.join("Crossings"))
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
+        .collect();
+    inner.sort();
     system("umount", &[text(&point)]);
     system("losetup", &["--detach", &device]);
     for told in &told {
         assert!(told.contains("Some(4)") && told.contains("would be written onto the drive that is worked on"), "{told}");
     }
     assert_eq!(names, ["Crossings", "lost+found"]);
+    assert_eq!(inner, ["deep", "sheet.txt"]);
 }
 
 #[test]

@@ -103,7 +103,6 @@ impl Effect {
     fn log(&self) {
         match self {
             Self::Note(event, detail) => log::line(event, &detail.to_string()),
-            Self::Tell(text) => log::line("told", text),
             Self::Work(work) if work.is_told => log::line("begin", work.name),
             Self::WorksOn(path) => log::line("works on", &path.to_string_lossy()),
             Self::Report(path) => log::line("report", &path.to_string_lossy()),

@@ -14,6 +14,7 @@ use super::opening::{Opening, Yard};
 use super::round::Round;
 use crate::config;
 use crate::keys::Does;
+use crate::log;
 use crate::place;
 use crate::popup::{Leaving, Popup};
 use crate::stage::yard::Board;
@@ -128,6 +129,16 @@ impl App {
         }
     }
 
+    /// Sets off what a job's report leads to; what it tells is written to the log.
+    fn run_reported(&mut self, effects: Effects) {
+        for effect in &effects {
+            if let Effect::Tell(text) = effect {
+                log::line("told", text);
+            }
+        }
+        self.run(effects);
+    }
+
     /// Takes what the jobs of the drive told.
     fn take_of_drive(&mut self) {
         let ran = self.long_work();
@@ -135,10 +146,10 @@ impl App {
         for id in StageId::ALL {
             let shown = (id == self.stage && !self.is_behind).then(|| self.parts().map(|parts| parts.middle));
             let effects = self.drive.as_mut().map(|drive| id.stage().reports(drive, shown.flatten())).unwrap_or_default();
-            self.run(effects);
+            self.run_reported(effects);
         }
         let effects = self.drive.as_mut().map(place::reports).unwrap_or_default();
-        self.run(effects);
+        self.run_reported(effects);
         // A bell where long work ended, and nobody stopped it by a key just now.
         self.rings |= ran > self.long_work();
     }

@@ -3,10 +3,10 @@
 use keel_core::job::{Desk, Job};
 use keel_core::place::{self, Around, Found, Owner, Pattern, SearchProgress, View, Way};
 use keel_core::sweep::{Find, Reach, outer};
-use keel_source::{ByteOffset, ByteRange, SharedSource, printable};
+use keel_source::{Budgeted, ByteOffset, ByteRange, SharedSource, printable};
 use serde::Serialize;
 
-use super::shared::{bar, open, print_json, sweep, wait};
+use super::shared::{bar, cancel, open, print_json, sweep, wait};
 use crate::cli::BytesArgs;
 use crate::exit::Ended;
 use crate::out::{say, tell};
@@ -28,7 +28,8 @@ struct Told<'a> {
 }
 
 pub(super) fn run(args: &BytesArgs) -> anyhow::Result<()> {
-    let source = open(&args.source)?;
+    // A walk over a volume takes its time: the signals stop it at its next read.
+    let source = Budgeted::until(open(&args.source)?, &cancel());
     let mut at =
         place::named(&args.at, source.len(), source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
     let mut found = None;
@@ -41,7 +42,11 @@ pub(super) fn run(args: &BytesArgs) -> anyhow::Result<()> {
     let len = u64::from(args.length.clamp(1, 1 << 20)).next_multiple_of(16);
     let view = place::look(&source, at, len, Around { finds: &swept.finds, table: &swept.table });
     let find = outer(&swept.finds).find(|find| find.range().contains(at));
-    let owner = if args.whose { find.map(|find| place::owner(&source, find, at)).transpose()?.flatten() } else { None };
+    let owner = if args.whose { find.map(|find| place::owner(&source, find, at)).transpose() } else { Ok(None) };
+    let owner = if cancel().is_cancelled() { None } else { owner?.flatten() };
+    if cancel().is_cancelled() {
+        return Err(Ended::Cancelled.into());
+    }
     if args.source.json {
         let bytes = view.bytes.iter().map(|byte| format!("{byte:02x}")).collect();
         let lba = at.0 / source.sector_size().bytes();

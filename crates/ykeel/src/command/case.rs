@@ -39,7 +39,7 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
     match command {
         CaseCommand::Open { source, client, symptoms, json } => {
             // A drive that does not answer has a case all the same.
-            let identity = keel_source::open(&source, OpenOptions::default()).ok().map(|source| source.identity().clone());
+            let identity = identity(&source)?;
             let mut case = Case::open(&source, identity.as_ref(), &client)?;
             for symptom in &symptoms {
                 case.set_symptom(symptom, true)?;
@@ -86,12 +86,19 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
     }
 }
 
+/// Who the drive at `path` is; none where it does not open.
+fn identity(path: &Path) -> anyhow::Result<Option<keel_source::Identity>> {
+    let Ok(source) = keel_source::open(path, OpenOptions::default()) else { return Ok(None) };
+    crate::log::opened(source.as_ref())?;
+    Ok(Some(source.identity().clone()))
+}
+
 /// The case of a drive, or in a folder.
 pub(super) fn of(path: &Path) -> anyhow::Result<Case> {
     if path.join("case.toml").is_file() {
         return Ok(Case::load(path)?);
     }
-    let identity = keel_source::open(path, OpenOptions::default()).ok().map(|source| source.identity().clone());
+    let identity = identity(path)?;
     let case = Case::of(path, identity.as_ref())?;
     Ok(case.ok_or_else(|| CoreError::Unknown { what: "case of", name: printable(&path.display().to_string()) })?)
 }

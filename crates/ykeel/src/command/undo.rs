@@ -32,6 +32,7 @@ fn word(condition: Condition) -> &'static str {
 pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Option<String>, json: bool) -> anyhow::Result<()> {
     let bundle = Bundle::read(path)?;
     let source = plan::source_of(path, &bundle, place)?;
+    crate::log::opened(source.as_ref())?;
     let direction = if finish { Direction::Finish } else { Direction::RollBack };
     let confirmation = confirm.map_or(Confirmation::Yes, Confirmation::Code);
     let recovered = plan::recover(&source, (path, &bundle), direction, &confirmation, &mut |_| {});
