@@ -10,7 +10,7 @@ use crate::app::effect::{Effect, change, job, tell};
 use crate::app::{App, Effects};
 use crate::popup::{Answer, Content, Place, Popup, PopupKey, Tone, key, pressed, words};
 use crate::stage::{Drive, zoom};
-use crate::widget::{ground, keel, wrap};
+use crate::widget::{ground, keel, times, wrap};
 
 /// Rows of a page.
 const PAGE: i64 = 10;
@@ -127,7 +127,7 @@ fn lines(app: &App, drive: &Drive) -> Vec<(String, Tone)> {
     let stretch = drive.ground.stretch(ByteRange::sized(at, row), drive.ground.usual_us());
     lines.push((format!("ground: {}", ground::words(&stretch)), Tone::Plain));
     if stretch.slowest_us > 0 {
-        lines.push((format!("longest read here: {}", ground::time(stretch.slowest_us)), Tone::Plain));
+        lines.push((format!("longest read here: {}", times::words(stretch.slowest_us)), Tone::Plain));
     }
     let entry = |table: &TableReading| {
         let own = table.partitions.iter().find(|entry| entry.range(sector).contains(at));

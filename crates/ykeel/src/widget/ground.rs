@@ -1,17 +1,9 @@
-//! The lane of the ground, and beside it the time that each place took: what a row of the keel holds, by texture before colour.
+//! The lane of the ground: what a row of the keel holds, by texture before colour.
 
 use keel_core::ground::{Holds, Stretch};
 use ratatui::style::Style;
 
 use crate::theme::Theme;
-
-/// Columns of the times.
-pub(crate) const TIMES: u16 = 4;
-/// The shortest read that has a bar, in microseconds, and the decades from there to the end of the scale.
-const SHORTEST_US: f64 = 100.0;
-const DECADES: f64 = 5.0;
-/// Parts of a column that a bar ends with.
-const PARTS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
 
 /// The texture of what the surface holds.
 pub(crate) fn texture(holds: Holds) -> &'static str {
@@ -60,25 +52,6 @@ pub(crate) fn legend() -> Vec<String> {
     holds.chain(["~~  comes late".into(), "××  does not read".into(), "    (blank) not read yet".into()]).collect()
 }
 
-/// The bar of a read that took `us` microseconds, on a scale from a tenth of a millisecond to ten seconds.
-pub(crate) fn bar(us: u64) -> String {
-    if us == 0 {
-        return String::new();
-    }
-    let share = ((us as f64 / SHORTEST_US).log10() / DECADES).clamp(0.0, 1.0);
-    let parts = (share * f64::from(TIMES) * 8.0).round().max(1.0) as usize;
-    format!("{}{}", "█".repeat(parts / 8), PARTS.get(parts % 8).copied().unwrap_or_default())
-}
-
-/// A time, as a technician says it.
-pub(crate) fn time(us: u64) -> String {
-    match us {
-        0..1000 => format!("{us} µs"),
-        1000..1_000_000 => format!("{} ms", us / 1000),
-        _ => format!("{}.{} s", us / 1_000_000, us / 100_000 % 10),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
@@ -91,14 +64,6 @@ mod tests {
         let words: BTreeSet<&str> = Holds::ALL.into_iter().map(Holds::word).collect();
         assert_eq!((textures.len(), words.len()), (Holds::ALL.len() + 3, Holds::ALL.len()));
         assert_eq!(legend().len(), Holds::ALL.len() + 3);
-    }
-
-    #[test]
-    fn bars_grow_by_decades_and_fit_their_columns() {
-        let lengths: Vec<usize> = [0, 50, 1000, 10_000, 100_000, 1_000_000, u64::MAX].map(|us| bar(us).chars().count()).into();
-        assert!(lengths.is_sorted() && lengths[0] == 0 && lengths[1] == 1 && lengths[6] == usize::from(TIMES), "{lengths:?}");
-        assert_eq!(bar(10_000_000), "█".repeat(usize::from(TIMES)));
-        assert_eq!([time(999), time(61_500), time(2_140_000)], ["999 µs", "61 ms", "2.1 s"]);
     }
 
     #[test]

@@ -8,7 +8,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-use super::{ground, put};
+use super::{ground, put, times};
 use crate::app::App;
 use crate::popup::Place;
 use crate::stage::Drive;
@@ -17,8 +17,9 @@ use crate::stage::Drive;
 const SCALE: u16 = 9;
 /// Columns of a lane.
 const LANE: u16 = 6;
-/// Columns of the ground before the times that its places took.
+/// Columns of the ground before the times that its places took, and those of their bars.
 const TIMES: u16 = 3;
+const BAR: u16 = 4;
 /// Row of the first byte: the lanes' names stand above.
 const TOP: u16 = 1;
 
@@ -156,7 +157,7 @@ fn draw_ground(app: &App, drive: &Drive, area: Rect, rows: &Rows, buf: &mut Buff
         let (sign, style) = ground::sign(&stretch, theme);
         put(buf, area, x, row, sign, style);
         if has_times {
-            put(buf, area, x + TIMES, row, &ground::bar(stretch.slowest_us), style);
+            put(buf, area, x + TIMES, row, &times::bar(stretch.slowest_us, BAR), style);
         }
     }
 }

@@ -6,6 +6,7 @@ pub(crate) mod foot;
 pub(crate) mod ground;
 pub(crate) mod hex;
 pub(crate) mod keel;
+pub(crate) mod times;
 pub(crate) mod why;
 
 use ratatui::buffer::Buffer;

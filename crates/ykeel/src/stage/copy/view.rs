@@ -9,7 +9,7 @@ use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::keel::{self, Rows};
 use crate::widget::why::Why;
-use crate::widget::{put, wrap};
+use crate::widget::{put, times, wrap};
 
 /// Column where the times begin; the states stand before it.
 const TIMES: u16 = 4;
@@ -20,10 +20,7 @@ const MOST_TIMES: u16 = 48;
 const FIGURES: u16 = 8;
 /// Row of the curve of rates.
 const CURVE: u16 = FIGURES + 8;
-/// The shortest request that has a bar, in microseconds, and the decades from there to the end of the scale.
-const SHORTEST_US: u64 = 100;
-const DECADES: u16 = 5;
-/// Where the scale has its words: decades above [`SHORTEST_US`].
+/// Where the scale has its words: decades above its beginning.
 const SCALE: [(u16, &str); 2] = [(1, "1 ms"), (3, "100 ms")];
 /// A request is marked that took this many times the usual one…
 const LATE_TIMES: u64 = 8;
@@ -103,7 +100,7 @@ impl Picture<'_> {
 fn draw_places(app: &App, picture: &Picture<'_>, rows: &Rows, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let room = area.width.saturating_sub(TIMES + 2);
-    let tick = |decade: u16| decade * room / DECADES;
+    let tick = |decade: u16| decade * room / times::DECADES;
     for (decade, word) in SCALE {
         put(buf, area, TIMES + tick(decade), 0, word, theme.dim());
     }
@@ -127,21 +124,16 @@ fn draw_places(app: &App, picture: &Picture<'_>, rows: &Rows, area: Rect, buf: &
         let long = bar(slowest, room);
         let bar_style = if is_late && sign != '×' { theme.doubt() } else { style };
         put(buf, area, TIMES, row, &"━".repeat(usize::from(long)), bar_style);
-        for decade in (1..DECADES).filter(|decade| tick(*decade) >= long) {
+        for decade in (1..times::DECADES).filter(|decade| tick(*decade) >= long) {
             put(buf, area, TIMES + tick(decade), row, "┊", theme.line());
         }
     }
 }
 
-/// How long the bar of a request is that took `us` microseconds: a tenth of a millisecond has none, ten seconds have all of `room`.
+/// How long the bar of a request is that took `us` microseconds. What was asked has one, however fast it was.
 fn bar(us: u64, room: u16) -> u16 {
-    if us == 0 {
-        return 0;
-    }
-    let decades = (us.max(SHORTEST_US) as f64 / SHORTEST_US as f64).log10();
-    let long = (decades * f64::from(room) / f64::from(DECADES)).round();
-    // What was asked has a bar, however fast it was.
-    (long as u16).clamp(1, room.max(1))
+    let long = (times::share(us) * f64::from(room)).round() as u16;
+    if us == 0 { 0 } else { long.clamp(1, room.max(1)) }
 }
 
 /// The last values as a curve of blocks, the largest one full height.
@@ -201,19 +193,11 @@ fn draw_figures(app: &App, drive: &Drive, progress: &CopyProgress, area: Rect, b
             ),
             if progress.errors > 0 { theme.bad() } else { theme.text() },
         ),
-        (format!("last request {}   usual {}", time(progress.last_us), time(progress.usual_us)), theme.text()),
+        (format!("last request {}   usual {}", times::words(progress.last_us), times::words(progress.usual_us)), theme.text()),
         (format!("rate {}/s", size_decimal(progress.rate)), theme.text()),
     ];
     for (row, (text, style)) in (FIGURES..).zip(rows) {
         put(buf, area, 0, row, &text, style);
-    }
-}
-
-fn time(us: u64) -> String {
-    match us {
-        0..1000 => format!("{us} µs"),
-        1000..1_000_000 => format!("{}.{} ms", us / 1000, us % 1000 / 100),
-        _ => format!("{}.{} s", us / 1_000_000, us % 1_000_000 / 100_000),
     }
 }
 
