@@ -1,6 +1,6 @@
 //! Taking files out, with a manifest that proves what came out.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::io::{self, Write};
 use std::ops::ControlFlow;
@@ -9,12 +9,14 @@ use std::path::{Path, PathBuf};
 
 use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume};
 use keel_source::{SharedSource, own};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::ground::{FileGround, GroundJudge};
 use super::name::{numbered, safe_component};
 use super::path::{Resolved, resolve};
+use super::sort::Sort;
+use super::taken_before::{Before, is_same, mark_of};
 use crate::error::{CoreError, file_error};
 use crate::job::Desk;
 
@@ -29,12 +31,12 @@ const MOST_SPARSE: u64 = 16 << 40;
 /// Signs of a name that the name of an unfinished file begins with: it has room for no more with signs of four bytes.
 const LONGEST_STEM: usize = 48;
 /// Name of the manifest in the target folder while the work goes on.
-const UNFINISHED: &str = "ykeel-manifest.unfinished.jsonl";
+pub(super) const UNFINISHED: &str = "ykeel-manifest.unfinished.jsonl";
 /// Name of the manifest in the target folder.
-const MANIFEST: &str = "ykeel-manifest.json";
+pub(super) const MANIFEST: &str = "ykeel-manifest.json";
 
 /// What became of a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Outcome {
     /// Every byte was read and written.
@@ -46,7 +48,7 @@ pub enum Outcome {
 }
 
 /// What a line of the manifest is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Part {
     /// The content of a file.
@@ -81,6 +83,8 @@ pub struct ManifestEntry {
     pub times: keel_format::Times,
     /// What became of it.
     pub state: Outcome,
+    /// True where the file was there already, whole and with the same content.
+    pub was_there: bool,
     /// What was left of its ground.
     pub ground: FileGround,
     /// Why it failed.
@@ -98,9 +102,22 @@ pub struct ExtractProgress {
     pub path: String,
 }
 
+/// What became of the files of one sort.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+pub struct SortCount {
+    /// Files that are whole.
+    pub whole: u64,
+    /// Files with places that could not be read, or whose ground is not all their own.
+    pub damaged: u64,
+    /// Files that could not be taken out.
+    pub missing: u64,
+}
+
 /// What an extraction did.
 #[derive(Debug, Clone, Serialize)]
 pub struct Extracted {
+    /// What tells the volume from others: an extraction into the same folder goes on with what is there of it.
+    pub of: String,
     /// Every file asked for.
     pub files: Vec<ManifestEntry>,
     /// Files taken out whole.
@@ -109,6 +126,10 @@ pub struct Extracted {
     pub partly_unreadable: u64,
     /// Files that failed.
     pub failed: u64,
+    /// Files that were there already, whole and with the same content.
+    pub was_there: u64,
+    /// What became of the files of each sort.
+    pub sorts: BTreeMap<Sort, SortCount>,
     /// Files of which not all ground was their own: guessed, partly overwritten or gone.
     pub not_their_own: u64,
     /// Bytes written.
@@ -129,14 +150,15 @@ impl Extracted {
     pub fn line(&self) -> serde_json::Value {
         let hash = fs::read(&self.manifest).map(|bytes| blake3::hash(&bytes).to_hex().to_string()).ok();
         serde_json::json!({
-            "whole": self.whole, "partly_unreadable": self.partly_unreadable, "failed": self.failed, "bytes": self.bytes,
+            "whole": self.whole, "partly_unreadable": self.partly_unreadable, "failed": self.failed, "bytes": self.bytes, "was_there": self.was_there,
             "compared": self.compared, "cancelled": self.cancelled, "manifest": self.manifest, "blake3": hash,
         })
     }
 }
 
 /// Takes `paths` (files, or folders with all below them; none: everything) out of `volume`, which lies on `source`, into folder `to`.
-/// Nothing that is there already is overwritten or followed; `judge` says what is left of each file's ground. What was done is noted in
+/// Nothing that is there already is overwritten or followed; what an earlier extraction of the same volume left there, whole, is not
+/// read again; `judge` says what is left of each file's ground. What was done is noted in
 /// the journal of the drive's case.
 ///
 /// # Errors
@@ -151,24 +173,26 @@ pub fn take_out<'a>(
     desk: &'a Desk<ExtractProgress>,
 ) -> Result<Extracted, CoreError> {
     crate::whose::not_on_its_own_medium(source.as_ref(), to)?;
-    let extracted = extract(volume, judge, paths, to, desk)?;
+    let extracted = extract(source.identity().key().as_str(), (volume, judge), paths, to, desk)?;
     crate::case::note(source.as_ref(), "extract", &extracted.line());
     Ok(extracted)
 }
 
-/// As [`take_out`], of a volume alone.
+/// As [`take_out`], of a volume alone; `drive` is what tells its drive from others.
 pub(super) fn extract<'a>(
-    volume: &'a dyn Volume,
-    judge: GroundJudge<'a>,
+    drive: &str,
+    (volume, judge): (&'a dyn Volume, GroundJudge<'a>),
     paths: &[String],
     to: &Path,
     desk: &'a Desk<ExtractProgress>,
 ) -> Result<Extracted, CoreError> {
     fs::create_dir_all(to).map_err(file_error("create", to))?;
     let Wanted { files: wanted, folders, findings } = wanted(volume, paths)?;
-    has_room(volume, &wanted, to)?;
-    let unfinished = Unfinished::begin(to)?;
-    let mut run = Run { volume, judge, to, desk, bytes: 0, made: HashSet::new(), files: Vec::new(), unfinished };
+    let of = mark_of(drive, volume);
+    let before = Before::read(to, &of);
+    has_room(volume, &wanted, &before, to)?;
+    let unfinished = Unfinished::begin(to, &of)?;
+    let mut run = Run { volume, judge, to, desk, before, bytes: 0, made: HashSet::new(), files: Vec::new(), saved: HashSet::new(), unfinished };
     let mut cancelled = false;
     for item in wanted {
         if desk.cancel().is_cancelled() {
@@ -178,13 +202,16 @@ pub(super) fn extract<'a>(
         cancelled |= run.take(&item).is_break();
     }
     run.dress_folders(&folders);
-    let (files, unfinished) = (run.files, run.unfinished);
+    let (files, unfinished, old) = (run.files, run.unfinished, run.before);
     let count = |state| files.iter().filter(|file| file.state == state).count() as u64;
     let compared = compare(to, &files);
     let mut extracted = Extracted {
+        of,
         whole: count(Outcome::Whole),
         partly_unreadable: count(Outcome::PartlyUnreadable),
         failed: count(Outcome::Failed),
+        was_there: files.iter().filter(|file| file.was_there).count() as u64,
+        sorts: by_sort(&files),
         not_their_own: files.iter().filter(|file| file.ground != FileGround::Whole).count() as u64,
         bytes: run.bytes,
         compared,
@@ -195,7 +222,25 @@ pub(super) fn extract<'a>(
     };
     extracted.manifest = write_manifest(to, &extracted)?;
     unfinished.end();
+    // What they said stands in the new one, as far as it came; what it did not come to is known from them the next time.
+    if !cancelled {
+        old.end();
+    }
     Ok(extracted)
+}
+
+/// What became of the files of each sort; streams and links count with nothing.
+fn by_sort(files: &[ManifestEntry]) -> BTreeMap<Sort, SortCount> {
+    let mut sorts: BTreeMap<Sort, SortCount> = BTreeMap::new();
+    for file in files.iter().filter(|file| file.part == Part::File) {
+        let count = sorts.entry(Sort::of(&file.path)).or_default();
+        match (file.state, file.ground) {
+            (Outcome::Failed, _) => count.missing += 1,
+            (Outcome::Whole, FileGround::Whole) => count.whole += 1,
+            _ => count.damaged += 1,
+        }
+    }
+    sorts
 }
 
 /// What is to be taken out.
@@ -239,11 +284,12 @@ fn wanted(volume: &dyn Volume, paths: &[String]) -> Result<Wanted, CoreError> {
     Ok(wanted)
 }
 
-/// What the files take at most is free at `to`.
-fn has_room(volume: &dyn Volume, wanted: &[Resolved], to: &Path) -> Result<(), CoreError> {
+/// What the files take at most is free at `to`, but for those that are there already.
+fn has_room(volume: &dyn Volume, wanted: &[Resolved], before: &Before, to: &Path) -> Result<(), CoreError> {
     let most = volume.summary().bytes;
     // A file that claims more than the volume can hold is refused by itself.
-    let wanted: u64 = wanted.iter().map(|item| item.entry.bytes).filter(|bytes| *bytes <= most).fold(0, u64::saturating_add);
+    let missing = wanted.iter().filter(|item| !before.knows(&path_of(item), item));
+    let wanted: u64 = missing.map(|item| item.entry.bytes).filter(|bytes| *bytes <= most).fold(0, u64::saturating_add);
     let Ok(about) = rustix::fs::statvfs(to) else { return Ok(()) };
     let free = about.f_bavail.saturating_mul(about.f_frsize);
     if wanted > free { Err(CoreError::NoRoom { path: to.into(), wanted, free }) } else { Ok(()) }
@@ -256,13 +302,17 @@ struct Unfinished {
 }
 
 impl Unfinished {
-    fn begin(to: &Path) -> Result<Self, CoreError> {
+    fn begin(to: &Path, of: &str) -> Result<Self, CoreError> {
         for number in 1..MOST_NAMESAKES {
             let path = to.join(if number == 1 { UNFINISHED.to_string() } else { numbered(UNFINISHED, number) });
             match File::create_new(&path) {
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
                 Err(error) => return Err(file_error("create", &path)(error)),
-                Ok(file) => return Ok(Self { file, path }),
+                Ok(mut file) => {
+                    let head = serde_json::json!({ "of": of });
+                    writeln!(file, "{head}").map_err(file_error("write", &path))?;
+                    return Ok(Self { file, path });
+                }
             }
         }
         Err(CoreError::Nothing("no name is left for the manifest"))
@@ -286,9 +336,12 @@ struct Run<'a> {
     judge: GroundJudge<'a>,
     to: &'a Path,
     desk: &'a Desk<ExtractProgress>,
+    before: Before,
     bytes: u64,
     made: HashSet<PathBuf>,
     files: Vec<ManifestEntry>,
+    /// Where they were put, below the target folder.
+    saved: HashSet<PathBuf>,
     unfinished: Unfinished,
 }
 
@@ -322,6 +375,7 @@ impl Run<'_> {
             sha256: None,
             times: item.entry.times,
             state: Outcome::Failed,
+            was_there: false,
             ground: self.judge.of(&item.entry),
             why: None,
         }
@@ -345,6 +399,7 @@ impl Run<'_> {
 
     fn done(&mut self, entry: ManifestEntry) {
         self.unfinished.note(&entry);
+        self.saved.extend(entry.saved_as.as_ref().map(PathBuf::from));
         self.files.push(entry);
     }
 
@@ -356,16 +411,21 @@ impl Run<'_> {
         for number in 1..MOST_NAMESAKES {
             let relative = folder.join(if number == 1 { name.clone() } else { numbered(&name, number) });
             match std::os::unix::fs::symlink(&target, self.to.join(&relative)) {
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                Err(error) => return Err(error.to_string()),
-                Ok(()) => {
-                    line.saved_as = Some(relative.to_string_lossy().into_owned());
-                    line.bytes = target.len() as u64;
-                    line.state = Outcome::Whole;
-                    line.target = Some(target);
-                    return Ok(ControlFlow::Continue(()));
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                    let there = fs::read_link(self.to.join(&relative));
+                    line.was_there = there.is_ok_and(|there| there.to_string_lossy() == target);
+                    if !line.was_there {
+                        continue;
+                    }
                 }
+                Err(error) => return Err(error.to_string()),
+                Ok(()) => {}
             }
+            line.saved_as = Some(relative.to_string_lossy().into_owned());
+            line.bytes = target.len() as u64;
+            line.state = Outcome::Whole;
+            line.target = Some(target);
+            return Ok(ControlFlow::Continue(()));
         }
         Err("no name is left for it".into())
     }
@@ -373,6 +433,9 @@ impl Run<'_> {
     fn save(&mut self, item: &Resolved, stream_name: &str, line: &mut ManifestEntry) -> Result<ControlFlow<()>, String> {
         if line.ground == FileGround::Gone {
             return Err(FileGround::Gone.sentence().into());
+        }
+        if self.before.fill(line, self.desk.cancel()) {
+            return Ok(ControlFlow::Continue(()));
         }
         let mut stream = self.volume.open(item.entry.id, stream_name).map_err(|error| error.to_string())?;
         line.bytes = stream.bytes();
@@ -409,8 +472,17 @@ impl Run<'_> {
             // The owner can always read and write what was taken out; nothing runs as somebody else.
             let _ = file.set_permissions(fs::Permissions::from_mode(mode & 0o777 | 0o600));
         }
-        let relative = self.finish(&part, &folder, &name).map_err(|error| error.to_string())?;
-        line.blake3 = Some(blake.finalize().to_hex().to_string());
+        let blake = blake.finalize();
+        let there = if line.unreadable_bytes == 0 { self.twin(&folder, &name, line.bytes, blake) } else { None };
+        line.was_there = there.is_some();
+        let relative = match there {
+            None => self.finish(&part, &folder, &name).map_err(|error| error.to_string())?,
+            Some(there) => {
+                let _ = fs::remove_file(self.to.join(&part));
+                there
+            }
+        };
+        line.blake3 = Some(blake.to_hex().to_string());
         line.sha256 = Some(sha.finalize().iter().map(|byte| format!("{byte:02x}")).collect());
         line.saved_as = Some(relative.to_string_lossy().into_owned());
         line.state = if line.unreadable_bytes == 0 { Outcome::Whole } else { Outcome::PartlyUnreadable };
@@ -483,6 +555,14 @@ impl Run<'_> {
             }
         }
         Err(io::ErrorKind::AlreadyExists.into())
+    }
+
+    /// A file under the same name that has the same content. It is none that was taken out here: each of these keeps its own.
+    fn twin(&self, folder: &Path, name: &str, bytes: u64, blake: blake3::Hash) -> Option<PathBuf> {
+        let relative = folder.join(name);
+        let hash = blake.to_hex();
+        let other = !self.saved.contains(&relative);
+        (other && is_same(&self.to.join(&relative), bytes, hash.as_str(), self.desk.cancel())).then_some(relative)
     }
 
     /// Gives a finished file its name, or one with a number where that is taken.

@@ -5,16 +5,23 @@ mod ground;
 mod lost;
 mod name;
 mod path;
+mod query;
+mod search;
+mod sort;
+mod taken_before;
 
 #[cfg(test)]
 mod tests;
 
 pub use crate::find::open;
-pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, take_out};
+pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, SortCount, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};
+pub use query::{Query, QueryWrong};
+pub use search::{Hit, Hits, Weight, search, weigh};
+pub use sort::Sort;
 
 use std::ops::ControlFlow;
 use std::sync::Arc;

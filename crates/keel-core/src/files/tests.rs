@@ -1,5 +1,6 @@
 use std::fs;
 use std::ops::ControlFlow;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use keel_format::{
     Deleted, Entry, Existence, Extent, Finding, FormatError, MemoryStream, NodeId, NodeKind, StreamInfo, StreamReader, Times,
@@ -16,6 +17,8 @@ struct Hostile {
     files: Vec<(String, String)>,
     /// What every file says of its length, where that is not so.
     claims: Option<u64>,
+    /// How often a file was opened.
+    opened: AtomicUsize,
 }
 
 /// Content that says that it is so long.
@@ -35,7 +38,7 @@ impl StreamReader for Claims {
 impl Hostile {
     fn new(files: &[(&str, &str)]) -> Self {
         let summary = VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 1 << 30, cluster_bytes: 4096 };
-        Self { summary, files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect(), claims: None }
+        Self { summary, files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect(), claims: None, opened: AtomicUsize::new(0) }
     }
 
     fn entry(&self, index: usize) -> Entry {
@@ -75,6 +78,7 @@ impl Volume for Hostile {
     }
 
     fn open(&self, file: NodeId, _: &str) -> Result<Box<dyn StreamReader>, FormatError> {
+        self.opened.fetch_add(1, Ordering::Relaxed);
         Ok(match self.claims {
             Some(bytes) => Box::new(Claims(bytes)),
             None => Box::new(MemoryStream(format!("{:05}", file.0).into_bytes())),
@@ -97,7 +101,7 @@ fn taken(
     to: &std::path::Path,
     desk: &Desk<ExtractProgress>,
 ) -> Result<Extracted, crate::CoreError> {
-    extract::extract(volume, GroundJudge::new(volume), paths, to, desk)
+    extract::extract("quay", (volume, GroundJudge::new(volume)), paths, to, desk)
 }
 
 fn desk() -> Desk<ExtractProgress> {
@@ -238,4 +242,109 @@ fn what_is_not_finished_carries_a_name_that_says_so() {
     let left: Vec<String> =
         fs::read_dir(bench.path()).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
     assert!(left.iter().all(|name| !name.contains("unfinished")), "a cancelled one leaves nothing half: {left:?}");
+}
+
+#[test]
+fn an_extraction_that_was_stopped_goes_on_and_reads_nothing_twice() {
+    let bench = tempfile::tempdir().unwrap();
+    let names: Vec<String> = (0..40).map(|number| format!("sailing-{number:02}.txt")).collect();
+    let named: Vec<(&str, &str)> = names.iter().map(|name| ("Rota", name.as_str())).collect();
+    let volume = Hostile::new(&named);
+    let (stopped, progress) = Desk::<ExtractProgress>::new(Cancel::default());
+    let flag = stopped.cancel().clone();
+    let watcher = std::thread::spawn(move || progress.into_iter().filter(|told| told.files == 7).for_each(|_| flag.cancel()));
+    let first = taken(&volume, &[], bench.path(), &stopped).unwrap();
+    drop(stopped);
+    watcher.join().unwrap();
+    assert!(first.whole >= 7, "{}", first.whole);
+    let before = volume.opened.load(Ordering::Relaxed);
+    let second = taken(&volume, &[], bench.path(), &desk()).unwrap();
+    assert_eq!((second.whole, second.was_there, second.compared), (40, first.whole, true));
+    assert_eq!(volume.opened.load(Ordering::Relaxed) - before, 40 - first.whole as usize, "only the others are read");
+    let files = fs::read_dir(bench.path().join("Rota")).unwrap().count();
+    assert_eq!(files, 40, "nothing stands there twice");
+    // What was changed there since is somebody's: it stays, and the file comes out beside it.
+    fs::write(bench.path().join("Rota/sailing-03.txt"), "other").unwrap();
+    let third = taken(&volume, &[], bench.path(), &desk()).unwrap();
+    assert_eq!((third.whole, third.was_there), (40, 39));
+    assert_eq!(fs::read_to_string(bench.path().join("Rota/sailing-03.txt")).unwrap(), "other");
+    assert_eq!(fs::read_to_string(bench.path().join("Rota/sailing-03 (2).txt")).unwrap(), "00004");
+}
+
+#[test]
+fn an_extraction_that_was_killed_goes_on_from_its_unfinished_manifest_and_another_volume_does_not() {
+    let bench = tempfile::tempdir().unwrap();
+    let volume = Hostile::new(&[("", "log.txt"), ("", "crew.txt")]);
+    let done = taken(&volume, &[], bench.path(), &desk()).unwrap();
+    // As a program that was killed leaves it: the lines so far, the last one cut off.
+    let lines: Vec<String> = done.files.iter().map(|file| serde_json::to_string(file).unwrap()).collect();
+    let unfinished = bench.path().join("ykeel-manifest.unfinished.jsonl");
+    fs::write(&unfinished, format!("{{\"of\":\"{}\"}}\n{}\n{}", done.of, lines[0], &lines[1][..20])).unwrap();
+    fs::remove_file(&done.manifest).unwrap();
+    let again = taken(&volume, &[], bench.path(), &desk()).unwrap();
+    // The second is read once more; it has the same content, and is not put beside itself.
+    assert_eq!((again.whole, again.was_there, volume.opened.load(Ordering::Relaxed)), (2, 2, 3));
+    assert!(!unfinished.exists() && !bench.path().join("crew (2).txt").exists());
+    let mut other = Hostile::new(&[("", "log.txt"), ("", "crew.txt")]);
+    other.summary.serial = Some("other".into());
+    let others = taken(&other, &[], bench.path(), &desk()).unwrap();
+    assert_eq!((others.was_there, other.opened.load(Ordering::Relaxed)), (2, 2), "it is known by its content alone, which was read");
+}
+
+#[test]
+fn manifests_that_lead_out_of_the_folder_or_are_none_count_for_nothing() {
+    let bench = tempfile::tempdir().unwrap();
+    let (to, secret) = (bench.path().join("out"), bench.path().join("secret.txt"));
+    fs::create_dir(&to).unwrap();
+    fs::write(&secret, "00001").unwrap();
+    let volume = Hostile::new(&[("", "log.txt")]);
+    let done = taken(&volume, &[], &bench.path().join("elsewhere"), &desk()).unwrap();
+    let mut line = serde_json::to_value(&done.files[0]).unwrap();
+    for saved in ["../secret.txt", secret.to_str().unwrap(), "./../secret.txt", ""] {
+        line["saved_as"] = saved.into();
+        let text = format!("{{\"of\":\"{}\"}}\n{line}\n", done.of);
+        fs::write(to.join("ykeel-manifest.unfinished.jsonl"), text).unwrap();
+        let out = tempfile::tempdir_in(bench.path()).unwrap();
+        fs::copy(to.join("ykeel-manifest.unfinished.jsonl"), out.path().join("ykeel-manifest.unfinished.jsonl")).unwrap();
+        let done = taken(&volume, &[], out.path(), &desk()).unwrap();
+        assert_eq!((done.was_there, done.files[0].saved_as.as_deref()), (0, Some("log.txt")), "{saved}");
+    }
+    fs::write(to.join("ykeel-manifest.json"), "[".repeat(100_000)).unwrap();
+    fs::write(to.join("ykeel-manifest.unfinished.jsonl"), vec![0xff; 1 << 16]).unwrap();
+    std::os::unix::fs::symlink("/dev/zero", to.join("ykeel-manifest (2).json")).unwrap();
+    assert_eq!(taken(&volume, &[], &to, &desk()).unwrap().was_there, 0);
+}
+
+#[test]
+fn what_came_out_is_told_by_its_sort() {
+    let bench = tempfile::tempdir().unwrap();
+    let names = [("", "quay.jpg"), ("", "rota.PDF"), ("", "berth.jpeg"), ("Mail", "inbox.mbox"), ("", "noname")];
+    let done = taken(&Hostile::new(&names), &[], bench.path(), &desk()).unwrap();
+    let whole = |sort| done.sorts.get(&sort).map_or(0, |count| count.whole);
+    let told = [Sort::Picture, Sort::Document, Sort::Mail, Sort::Other, Sort::Film].map(whole);
+    assert_eq!(told, [2, 1, 1, 1, 0]);
+    let large = Hostile { claims: Some(1 << 60), ..Hostile::new(&[("", "endless.mov")]) };
+    let done = taken(&large, &[], bench.path(), &desk()).unwrap();
+    assert_eq!(done.sorts[&Sort::Film], SortCount { missing: 1, ..SortCount::default() });
+}
+
+#[test]
+fn marked_folders_weigh_what_is_below_them_and_a_search_goes_through_all_of_it() {
+    let names = [("", "a.jpg"), ("Quay", "b.jpg"), ("Quay/Old", "c.txt"), ("Quayside", "d.jpg")];
+    let volume = Hostile::new(&names);
+    let weight = |paths: &[&str]| {
+        let paths: Vec<String> = paths.iter().map(ToString::to_string).collect();
+        weigh(&volume, &paths, &Cancel::default()).unwrap().unwrap()
+    };
+    assert_eq!((weight(&["Quay"]).files, weight(&["Quay"]).bytes), (2, 10));
+    assert_eq!(weight(&["Quay", "Quay/b.jpg"]).files, 2, "what lies in a marked folder counts once");
+    assert_eq!((weight(&[""]).files, weight(&["a.jpg"]).files, weight(&["none"]).files), (4, 1, 0));
+    assert_eq!(weight(&["Quay"]).sorts[&Sort::Picture], (1, 5));
+    let stopped = Cancel::default();
+    stopped.cancel();
+    assert_eq!(weigh(&volume, &[String::new()], &stopped).unwrap(), None);
+    let (desk, _progress) = Desk::new(Cancel::default());
+    let found = search(&volume, &Query::typed("*.jpg").unwrap(), Deleted::Hide, &desk).unwrap();
+    let paths: Vec<String> = found.hits.iter().map(Hit::path).collect();
+    assert_eq!((paths, found.looked_at, found.untold), (vec!["a.jpg".into(), "Quay/b.jpg".into(), "Quayside/d.jpg".into()], 4, 0));
 }

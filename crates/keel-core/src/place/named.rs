@@ -60,6 +60,13 @@ pub fn named(text: &str, bytes: u64, sector: SectorSize) -> Result<ByteOffset, N
     if at >= bytes { Err(NamedWrong::PastEnd { at, bytes }) } else { Ok(ByteOffset(at)) }
 }
 
+/// The bytes that `text` names: a number, with a unit or without. None where it names none.
+#[must_use]
+pub fn size_named(text: &str) -> Option<u64> {
+    let plain: String = text.trim().to_ascii_lowercase().replace(['_', '\''], "");
+    whole(&plain).or_else(|| with_unit(&plain))
+}
+
 /// A whole number, decimal or hexadecimal.
 fn whole(text: &str) -> Option<u64> {
     match text.strip_prefix("0x") {

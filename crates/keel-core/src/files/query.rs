@@ -1,0 +1,264 @@
+//! What is searched for among files: words and patterns of names, sorts, sizes, dates, and what they are.
+
+use keel_format::{Entry, Existence, NodeKind};
+
+use super::sort::Sort;
+use crate::place::size_named;
+
+/// Why a query is none.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum QueryWrong {
+    /// A size that is none.
+    #[error("`{0}` is no size: type >10M, <4K, >1.5G")]
+    Size(String),
+    /// A date that is none.
+    #[error("`{0}` is no date: type since:2024, since:2024-05, until:2024-05-31")]
+    Date(String),
+    /// A sort or state that is not known.
+    #[error("`{0}` is not known: {1}")]
+    Unknown(String, &'static str),
+}
+
+/// What `is:` may be followed by.
+const STATES: &str = "is:file, is:folder, is:link, is:deleted, is:present";
+/// What `sort:` may be followed by.
+const SORTS: &str = "sort:pictures, films, sound, documents, mail, text, archives, databases, disk, programs, other";
+
+/// One term; all of them have to be met.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Term {
+    /// The name holds this word.
+    Word(String),
+    /// The whole name fits this pattern.
+    Pattern(Vec<char>),
+    /// It is of this sort.
+    Sort(Sort),
+    /// It is more bytes long.
+    More(u64),
+    /// It is fewer bytes long.
+    Fewer(u64),
+    /// It was changed at this time or later, in the order of dates as they are written.
+    Since(String),
+    /// It was changed before the end of this year, month or day.
+    Until(String),
+    /// It is this.
+    Kind(NodeKind),
+    /// It is still there, or it is deleted.
+    Existence(Existence),
+    /// The term is none of these: nothing meets it.
+    Not(Box<Term>),
+}
+
+/// What is searched for.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Query {
+    terms: Vec<Term>,
+}
+
+impl Query {
+    /// The query that was typed: words (`boat`), patterns of whole names (`*.jpg`), `sort:pictures`, `>10M`, `<4K`, `since:2024-05`,
+    /// `until:2024-06-30`, `is:deleted`; a `!` before a term turns it around. All of them have to be met.
+    ///
+    /// # Errors
+    /// [`QueryWrong`] naming the term that is none.
+    pub fn typed(text: &str) -> Result<Self, QueryWrong> {
+        Ok(Self { terms: text.split_whitespace().map(term).collect::<Result<_, _>>()? })
+    }
+
+    /// True where nothing is searched for.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.terms.is_empty()
+    }
+
+    /// True where deleted entries are asked for by name.
+    #[must_use]
+    pub fn wants_deleted(&self) -> bool {
+        self.terms.contains(&Term::Existence(Existence::Deleted))
+    }
+
+    /// True where `entry` meets all of it.
+    #[must_use]
+    pub fn meets(&self, entry: &Entry) -> bool {
+        if self.terms.is_empty() {
+            return true;
+        }
+        let name = entry.name.to_lowercase();
+        self.terms.iter().all(|term| meets(term, &name, entry))
+    }
+}
+
+fn meets(term: &Term, name: &str, entry: &Entry) -> bool {
+    match term {
+        Term::Word(word) => name.contains(word.as_str()),
+        Term::Pattern(pattern) => fits(name, pattern),
+        Term::Sort(sort) => entry.kind == NodeKind::File && Sort::of(name) == *sort,
+        Term::More(bytes) => entry.kind == NodeKind::File && entry.bytes > *bytes,
+        Term::Fewer(bytes) => entry.kind == NodeKind::File && entry.bytes < *bytes,
+        // A date is as exact as it was typed.
+        Term::Since(date) => entry.times.modified.is_some_and(|time| begin(&time.to_string(), date) >= date.as_str()),
+        Term::Until(date) => entry.times.modified.is_some_and(|time| begin(&time.to_string(), date) <= date.as_str()),
+        Term::Kind(kind) => entry.kind == *kind,
+        Term::Existence(existence) => entry.existence == *existence,
+        Term::Not(term) => !meets(term, name, entry),
+    }
+}
+
+/// The part of a time that a date of this length is compared with.
+fn begin<'a>(time: &'a str, date: &str) -> &'a str {
+    time.get(..date.len()).unwrap_or(time)
+}
+
+fn term(text: &str) -> Result<Term, QueryWrong> {
+    if let Some(rest) = text.strip_prefix('!').filter(|rest| !rest.is_empty()) {
+        return Ok(Term::Not(Box::new(term(rest)?)));
+    }
+    let size = |rest: &str| size_named(rest).ok_or_else(|| QueryWrong::Size(text.into()));
+    let lower = text.to_lowercase();
+    Ok(match lower.split_once(':') {
+        Some(("since", date)) => Term::Since(dated(date).ok_or_else(|| QueryWrong::Date(text.into()))?),
+        Some(("until", date)) => Term::Until(dated(date).ok_or_else(|| QueryWrong::Date(text.into()))?),
+        Some(("sort", word)) => Term::Sort(sort(word).ok_or_else(|| QueryWrong::Unknown(text.into(), SORTS))?),
+        Some(("is", word)) => state(word).ok_or_else(|| QueryWrong::Unknown(text.into(), STATES))?,
+        _ if lower.starts_with('>') => Term::More(size(&lower[1..])?),
+        _ if lower.starts_with('<') => Term::Fewer(size(&lower[1..])?),
+        _ if lower.contains(['*', '?']) => Term::Pattern(lower.chars().collect()),
+        _ => Term::Word(lower),
+    })
+}
+
+/// The sort whose word begins so.
+fn sort(word: &str) -> Option<Sort> {
+    Sort::ALL.into_iter().find(|sort| !word.is_empty() && sort.word().starts_with(word))
+}
+
+fn state(word: &str) -> Option<Term> {
+    Some(match word {
+        "file" | "files" => Term::Kind(NodeKind::File),
+        "folder" | "folders" => Term::Kind(NodeKind::Directory),
+        "link" | "links" => Term::Kind(NodeKind::Link),
+        "deleted" => Term::Existence(Existence::Deleted),
+        "present" => Term::Existence(Existence::Present),
+        _ => return None,
+    })
+}
+
+/// A year, a month or a day, as it begins a time that is written down.
+fn dated(text: &str) -> Option<String> {
+    let parts: Vec<&str> = text.split('-').collect();
+    let number = |part: &str, digits: usize, most: u32| {
+        let fits = part.len() == digits && part.bytes().all(|byte| byte.is_ascii_digit());
+        fits && part.parse::<u32>().is_ok_and(|number| (1..=most).contains(&number))
+    };
+    let fits = match parts.as_slice() {
+        [year] => number(year, 4, 9999),
+        [year, month] => number(year, 4, 9999) && number(month, 2, 12),
+        [year, month, day] => number(year, 4, 9999) && number(month, 2, 12) && number(day, 2, 31),
+        _ => false,
+    };
+    fits.then(|| text.to_string())
+}
+
+/// True where `name` fits a pattern: `*` stands for any run of signs, `?` for one.
+fn fits(name: &str, pattern: &[char]) -> bool {
+    let name: Vec<char> = name.chars().collect();
+    let (mut at, mut met) = (0, 0);
+    // The last `*`, and where what it stands for ends so far.
+    let mut star: Option<(usize, usize)> = None;
+    while at < name.len() {
+        match pattern.get(met) {
+            Some('*') => {
+                star = Some((met, at));
+                met += 1;
+            }
+            Some(sign) if *sign == '?' || *sign == name[at] => {
+                (at, met) = (at + 1, met + 1);
+            }
+            _ => {
+                let Some((place, end)) = star else { return false };
+                star = Some((place, end + 1));
+                (at, met) = (end + 1, place + 1);
+            }
+        }
+    }
+    pattern.get(met..).unwrap_or_default().iter().all(|sign| *sign == '*')
+}
+
+#[cfg(test)]
+mod tests {
+    use keel_format::{NodeId, Stamp, Times};
+
+    use super::*;
+
+    fn entry(name: &str, bytes: u64, changed: i64) -> Entry {
+        Entry {
+            id: NodeId(1),
+            name: name.into(),
+            kind: NodeKind::File,
+            bytes,
+            times: Times { modified: Stamp::from_unix(changed, 0), ..Times::default() },
+            existence: Existence::Present,
+        }
+    }
+
+    #[test]
+    fn names_are_found_by_words_and_by_patterns() {
+        for (wanted, found) in [
+            ("", true),
+            ("boat", true),
+            ("jpg boat", true),
+            ("*.JPG", true),
+            ("boat-??.jpg", true),
+            ("*-*", true),
+            ("boat*jpg", true),
+            ("*", true),
+            ("*.png", false),
+            ("!*.png", true),
+            ("boat-?.jpg", false),
+            ("harbour", false),
+            ("boat *.png", false),
+            ("!boat", false),
+        ] {
+            assert_eq!(Query::typed(wanted).unwrap().meets(&entry("Boat-07.jpg", 5, 0)), found, "{wanted}");
+        }
+        // Many stars take no longer than the name times the pattern.
+        let pattern: Vec<char> = format!("{}b", "*a".repeat(200)).chars().collect();
+        assert!(!fits(&"a".repeat(2000), &pattern));
+    }
+
+    #[test]
+    fn sorts_sizes_dates_and_states_narrow_it_down() {
+        // 2024-05-17.
+        let picture = entry("crossing.jpeg", 5_000_000, 1_715_940_000);
+        for (wanted, found) in [
+            ("sort:pictures", true),
+            ("sort:pic", true),
+            ("sort:mail", false),
+            (">4M", true),
+            (">5MB", false),
+            ("<5.1M", true),
+            ("<4MiB", false),
+            ("since:2024", true),
+            ("since:2024-05-18", false),
+            ("until:2024-05", true),
+            ("until:2024-05-16", false),
+            ("since:2024-05-17 until:2024-05-17", true),
+            ("is:present is:file", true),
+            ("is:deleted", false),
+            ("is:folder", false),
+        ] {
+            assert_eq!(Query::typed(wanted).unwrap().meets(&picture), found, "{wanted}");
+        }
+        let undated = Entry { times: Times::default(), ..picture };
+        assert!(!Query::typed("since:1970").unwrap().meets(&undated), "what has no date was not changed since");
+    }
+
+    #[test]
+    fn a_term_that_is_none_is_named() {
+        for wrong in [">", "<ten", "since:", "since:2024-13", "until:24-1-1", "until:2024-00", "sort:", "sort:x", "is:here"] {
+            let said = Query::typed(&format!("boat {wrong}")).unwrap_err().to_string();
+            assert!(said.contains(&format!("`{wrong}`")), "{said}");
+        }
+        assert!(Query::typed("! c:").is_ok(), "a sign by itself is a word");
+    }
+}
