@@ -192,7 +192,18 @@ pub(super) fn extract<'a>(
     let before = Before::read(to, &of);
     has_room(volume, &wanted, &before, to)?;
     let unfinished = Unfinished::begin(to, &of)?;
-    let mut run = Run { volume, judge, to, desk, before, bytes: 0, made: HashSet::new(), files: Vec::new(), saved: HashSet::new(), unfinished };
+    let mut run = Run {
+        volume,
+        judge,
+        to,
+        desk,
+        before,
+        bytes: 0,
+        made: HashSet::new(),
+        files: Vec::new(),
+        saved: HashSet::new(),
+        unfinished,
+    };
     let mut cancelled = false;
     for item in wanted {
         if desk.cancel().is_cancelled() {

@@ -1,5 +1,6 @@
 //! Files: looking into a volume, and taking files out, verified.
 
+mod about;
 mod extract;
 mod ground;
 mod lost;
@@ -14,6 +15,7 @@ mod taken_before;
 mod tests;
 
 pub use crate::find::open;
+pub use about::{About, Encoding, Listed, about, decoded};
 pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, SortCount, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};

@@ -55,8 +55,8 @@ const ENDINGS: [(Sort, &[&str]); 10] = [
     (
         Sort::Text,
         &[
-            "txt", "csv", "tsv", "md", "log", "json", "xml", "html", "htm", "ini", "toml", "yaml", "yml", "tex", "srt", "css", "c",
-            "h", "py", "rs", "js", "java", "sh", "bat", "sql",
+            "txt", "csv", "tsv", "md", "log", "json", "xml", "html", "htm", "ini", "toml", "yaml", "yml", "tex", "srt", "css",
+            "c", "h", "py", "rs", "js", "java", "sh", "bat", "sql",
         ],
     ),
     (Sort::Archive, &["zip", "tar", "gz", "tgz", "bz2", "xz", "zst", "7z", "rar", "cab", "lz4", "jar", "apk"]),

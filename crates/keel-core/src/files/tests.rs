@@ -38,7 +38,12 @@ impl StreamReader for Claims {
 impl Hostile {
     fn new(files: &[(&str, &str)]) -> Self {
         let summary = VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 1 << 30, cluster_bytes: 4096 };
-        Self { summary, files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect(), claims: None, opened: AtomicUsize::new(0) }
+        Self {
+            summary,
+            files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect(),
+            claims: None,
+            opened: AtomicUsize::new(0),
+        }
     }
 
     fn entry(&self, index: usize) -> Entry {
@@ -288,7 +293,11 @@ fn an_extraction_that_was_killed_goes_on_from_its_unfinished_manifest_and_anothe
     let mut other = Hostile::new(&[("", "log.txt"), ("", "crew.txt")]);
     other.summary.serial = Some("other".into());
     let others = taken(&other, &[], bench.path(), &desk()).unwrap();
-    assert_eq!((others.was_there, other.opened.load(Ordering::Relaxed)), (2, 2), "it is known by its content alone, which was read");
+    assert_eq!(
+        (others.was_there, other.opened.load(Ordering::Relaxed)),
+        (2, 2),
+        "it is known by its content alone, which was read"
+    );
 }
 
 #[test]
@@ -346,5 +355,8 @@ fn marked_folders_weigh_what_is_below_them_and_a_search_goes_through_all_of_it()
     let (desk, _progress) = Desk::new(Cancel::default());
     let found = search(&volume, &Query::typed("*.jpg").unwrap(), Deleted::Hide, &desk).unwrap();
     let paths: Vec<String> = found.hits.iter().map(Hit::path).collect();
-    assert_eq!((paths, found.looked_at, found.untold), (vec!["a.jpg".into(), "Quay/b.jpg".into(), "Quayside/d.jpg".into()], 4, 0));
+    assert_eq!(
+        (paths, found.looked_at, found.untold),
+        (vec!["a.jpg".into(), "Quay/b.jpg".into(), "Quayside/d.jpg".into()], 4, 0)
+    );
 }
