@@ -1,6 +1,7 @@
 //! Files: looking into a volume, and taking files out, verified.
 
 mod about;
+mod content;
 mod extract;
 mod ground;
 mod lost;
@@ -16,6 +17,7 @@ mod tests;
 
 pub use crate::find::open;
 pub use about::{About, Encoding, Listed, about, decoded};
+pub use content::{Content, Form, Page, PageRow, ROW, page};
 pub use extract::{ExtractProgress, Extracted, ManifestEntry, Outcome, Part, SortCount, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
