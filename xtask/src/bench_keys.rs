@@ -24,13 +24,13 @@ const JOBS: &[(&str, &[&str])] = &[
     ("opening, rungs of the drive", &[]),
     ("settling of the layout", &["5", "d"]),
     ("structures and check", &["6", "n"]),
-    ("a folder of a volume", &["5", "f"]),
+    ("a folder of a volume", &["5", "Enter"]),
     ("ladder of the plan", &["8"]),
-    ("comparison of two finds", &["5", "c"]),
+    ("comparison of two finds", &["5", "V"]),
     ("report", &["P", "Enter"]),
     ("sweep of the surface", &["5", "S"]),
     ("reading of the surface", &["2", "R"]),
-    ("copy", &["3", "s", "Enter"]),
+    ("copy", &["3", "C", "Enter"]),
 ];
 
 /// Prints the table.

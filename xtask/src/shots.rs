@@ -92,13 +92,13 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     open("mess-room");
     session.keys(&["Enter"]);
     session.wait_for("copy it first");
-    session.keys(&["3", "s", "Enter"]);
-    session.wait_for("w works on it");
+    session.keys(&["3", "C", "Enter"]);
+    session.wait_for("enter works on it");
     picture("13-copy")?;
     open("tide-stick");
     session.keys(&["Enter"]);
     session.wait_for("6 of 6 match");
-    session.keys(&["4", "p"]);
+    session.keys(&["4", "f"]);
     let asked = session.wait_for("Type the code of this drive");
     let is_code = |word: &&str| word.len() == 7 && word.as_bytes().get(3) == Some(&b'-');
     let code = asked.split("Type the code").nth(1).and_then(|rest| rest.split_whitespace().find(is_code)).unwrap_or_default();
@@ -140,10 +140,10 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.wait_until("a ladder", |screen| screen.contains("DECK") && screen.contains("10 of 10"));
     session.keys(&["S"]);
     session.wait_until("the whole surface", |screen| screen.contains("; swept") && screen.contains("OLDLOG"));
-    session.keys(&["c"]);
+    session.keys(&["V"]);
     session.wait_until("both roots", |screen| screen.matches("newest change").count() == 2);
     picture("9-compare")?;
-    session.keys(&["c", "K", "Home", "Right"]);
+    session.keys(&["V", "K", "Home", "Right"]);
     picture("15-ground")?;
     session.keys(&["b"]);
     session.wait_for("exFAT boot sector");
@@ -177,7 +177,7 @@ fn walk(session: &Session) -> anyhow::Result<()> {
 fn intake(session: &Session) {
     session.keys(&["i", "Down", "Down", "Down", "Down", "Down", "Down", "Space", "Escape", "t"]);
     session.line("Data error (cyclic redundancy check)");
-    session.keys(&["Enter", "c", "y", "Down", "n", "Down", "n", "Escape"]);
+    session.keys(&["Enter", "B", "y", "Down", "n", "Down", "n", "Escape"]);
 }
 
 fn picture(name: &str) -> anyhow::Result<()> {

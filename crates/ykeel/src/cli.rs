@@ -169,11 +169,15 @@ pub(crate) enum Command {
         /// List deleted entries too.
         #[arg(long)]
         deleted: bool,
+        /// List what meets this, with everything below the folder: words of names, *.jpg, sort:pictures, ">10M", since:2024-05,
+        /// is:deleted.
+        #[arg(long, value_name = "QUERY")]
+        find: Option<String>,
         /// Print the streams of one file instead of a listing.
         #[arg(long)]
         streams: bool,
         /// List the files of which the copy of a sick drive lacks something instead.
-        #[arg(long, conflicts_with_all = ["streams", "recursive", "deleted"])]
+        #[arg(long, conflicts_with_all = ["streams", "recursive", "deleted", "find"])]
         missing: bool,
     },
     /// Take files out of a volume or find, with a manifest.

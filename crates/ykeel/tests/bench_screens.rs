@@ -48,8 +48,8 @@ fn twenty_nine_drives_are_asked_one_copied_two_mended_and_every_row_tells_the_tr
     screen.keys(&["A"]);
     // A copy begins while the others are asked.
     open(&screen, "mess-room");
-    screen.wait_for("copy it first: 3, then s");
-    screen.keys(&["3", "s"]);
+    screen.wait_for("copy it first: 3, then C");
+    screen.keys(&["3", "C"]);
     screen.wait_for("The image to write");
     screen.keys(&["Enter"]);
     for name in ["purser-stick", "ticket-office"] {

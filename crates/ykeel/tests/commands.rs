@@ -73,10 +73,12 @@ fn the_whole_story_of_the_pursers_stick() {
     let (code, empty) = bench.json(&["mend", drive]);
     assert_eq!((code, empty["plan"]["edits"].as_array().unwrap().len()), (5, 0));
     let out = bench.path("out");
-    let (code, extracted) =
-        bench.json(&["extract", drive, "--volume", "n2", "Voyage register.csv", "Pictures/boat-03.jpg", "--to", text(&out)]);
+    let two = ["extract", drive, "--volume", "n2", "Voyage register.csv", "Pictures/boat-03.jpg", "--to", text(&out)];
+    let (code, extracted) = bench.json(&two);
     assert_eq!((code, extracted["whole"].as_u64(), extracted["compared"].as_bool()), (0, Some(2), Some(true)));
     let wanted = expected("purser-stick", "PURSER");
+    let (_, again) = bench.json(&two);
+    assert_eq!((&again["was_there"], &again["whole"]), (&extracted["whole"], &extracted["whole"]), "all of it is there");
     for file in extracted["files"].as_array().unwrap() {
         let (path, hash) = (file["path"].as_str().unwrap(), file["sha256"].as_str().unwrap());
         assert!(wanted.contains(&(path.into(), hash.into())) && sha256(&out.join(path)) == hash, "{path}");
@@ -415,6 +417,12 @@ fn listings_show_folders_deleted_entries_and_streams() {
     let (_, one) = bench.json(&["files", text(&drive), "--volume", "n1", "Voyage register.csv"]);
     assert_eq!(one["streams"][0]["storage"], "plain");
     assert_eq!(bench.run(&["files", text(&drive)]).status.code(), Some(2), "two volumes: one must be named");
+    let (_, found) = bench.json(&["files", text(&drive), "--volume", "n1", "--find", "sort:text >100"]);
+    let found = found["entries"].as_array().unwrap();
+    assert!(!found.is_empty() && found.iter().all(|entry| entry["bytes"].as_u64().unwrap() > 100), "{found:?}");
+    let wrong = bench.run(&["files", text(&drive), "--volume", "n1", "--find", "since:May"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("since:2024-05"), "what is right is said");
 }
 
 #[test]

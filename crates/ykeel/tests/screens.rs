@@ -108,13 +108,13 @@ fn two_finds_on_the_same_ground_are_compared_side_by_side() {
     screen.wait_for("10 of 10");
     screen.keys(&["S"]);
     screen.wait_until("both generations", |screen| screen.contains("OLDLOG") && screen.contains("; swept"));
-    screen.keys(&["c"]);
+    screen.keys(&["V"]);
     let compared = screen.wait_until("both roots", |screen| screen.matches("newest change").count() == 2);
     assert!(
         compared.contains("claim the same 2.0 GB") && compared.contains("2019-03-14") && compared.contains("2026-03-14"),
         "{compared}"
     );
-    screen.keys(&["c"]);
+    screen.keys(&["V"]);
     screen.wait_for("2 finds, 1 in the layout");
     screen.keys(&["q"]);
     screen.wait_for("ended 0");
@@ -177,9 +177,9 @@ fn mend_compares_three_columns_takes_versions_checks_and_proves() {
     screen.keys(&["Right", "Down", "Down", "Down", "Down"]);
     let field = screen.wait_for("bytes around FatOffset");
     assert!(field.contains("When it is wrong") && field.contains("Computed from this: where a FAT stands"), "{field}");
-    screen.keys(&["Left", "o"]);
+    screen.keys(&["Left", "w"]);
     screen.wait_for("from computed");
-    screen.keys(&["o"]);
+    screen.keys(&["w"]);
     screen.wait_for("from copy");
     screen.keys(&["8"]);
     let plan = screen.wait_for("1 edit, 6.1 kB");
@@ -215,13 +215,13 @@ fn a_rule_that_costs_something_is_mended_on_request() {
     let screen = session(&bench, "rule", "deck-recorder.img");
     screen.wait_until("the volume", |screen| screen.contains("RECORDER") && screen.contains("10 of 10"));
     screen.keys(&["6"]);
-    let found = screen.wait_for("on request: r");
+    let found = screen.wait_for("on request: space");
     assert!(found.contains("the journal does not hold") && found.contains("What that costs"), "{found}");
-    screen.keys(&["r"]);
+    screen.keys(&["Space"]);
     screen.wait_for("mended, as asked");
     screen.wait_for("1 STAGED");
-    screen.keys(&["r"]);
-    screen.wait_for("on request: r");
+    screen.keys(&["Space"]);
+    screen.wait_for("on request: space");
     screen.keys(&["q"]);
     screen.wait_for("ended 0");
 }

@@ -36,24 +36,24 @@ fn a_sick_drive_is_taken_in_asked_copied_and_worked_on() {
     screen.line("0x8007045D");
     screen.keys(&["Enter"]);
     screen.wait_for("a request failed on the drive or on its way");
-    screen.keys(&["c"]);
+    screen.keys(&["B"]);
     screen.wait_for("Checks outside the computer");
     screen.keys(&["y", "Down", "n", "Escape"]);
     let yard = screen.wait_for("○ no change");
     assert!(yard.contains("● listed") && yard.contains("▶ next") && yard.contains("at fault may be"), "{yard}");
     screen.keys(&["Enter"]);
     let ladder =
-        screen.wait_until("the whole ladder", |screen| screen.contains("copy it first: 3, then s") && screen.contains("TICKETS"));
+        screen.wait_until("the whole ladder", |screen| screen.contains("copy it first: 3, then C") && screen.contains("TICKETS"));
     assert!(ladder.contains("broken: 255 of 256 samples"), "{ladder}");
-    assert!(ladder.contains("doubtful: worn") && ladder.contains("copy it first: 3, then s"), "{ladder}");
-    screen.keys(&["3", "s"]);
+    assert!(ladder.contains("doubtful: worn") && ladder.contains("copy it first: 3, then C"), "{ladder}");
+    screen.keys(&["3", "C"]);
     screen.wait_for("The image to write");
     screen.keys(&["Enter"]);
-    let copied = screen.wait_for("w works on it");
+    let copied = screen.wait_for("enter works on it");
     assert!(copied.contains("bytes are missing, in") && copied.contains("● once more") && copied.contains("×"), "{copied}");
-    screen.keys(&["v"]);
+    screen.keys(&["H"]);
     screen.wait_for("are what was read from the drive");
-    screen.keys(&["w"]);
+    screen.keys(&["Enter"]);
     let on_copy = screen.wait_until("the copy at work", |screen| screen.contains("every stage works on the copy"));
     assert!(on_copy.contains("mess-room-copy.img") && on_copy.contains("image"), "{on_copy}");
     screen.wait_for("bytes missing in");
@@ -75,18 +75,18 @@ fn a_lying_drive_is_measured_put_back_and_seen_as_far_as_it_stores() {
     let before = fingerprint(&surface);
     let screen = session(&bench, "liar", "tide-stick.drive.toml");
     screen.wait_for("6 of 6 match");
-    screen.keys(&["4", "e"]);
+    screen.keys(&["4", "G"]);
     screen.wait_for("claims 64.0 GB, seems to store 4.0 GB");
     // The drive is asked anew after each verdict; a probe waits for that.
     let asked = screen.wait_until("the question", |now| {
-        screen.keys(&["p"]);
+        screen.keys(&["f"]);
         now.contains("Type the code of this drive")
     });
     screen.keys(&["BSpace", "BSpace", "BSpace"]);
     screen.line("WRO-NG1");
     screen.keys(&["Enter"]);
     screen.wait_for("Nothing was written");
-    screen.keys(&["Escape", "p"]);
+    screen.keys(&["Escape", "f"]);
     screen.line(&code_in(asked.split("Type the code").nth(1).unwrap()));
     screen.keys(&["Enter"]);
     screen.wait_for("MEASURING, WRITES");

@@ -238,7 +238,7 @@ fn two(more: &str) -> (Bench, Bench, App) {
 fn work_goes_on_while_another_drive_is_looked_at_and_says_whose_it_is() {
     let (one, _other, mut app) = two("");
     sign(&mut app, '3');
-    sign(&mut app, 's');
+    sign(&mut app, 'C');
     key(&mut app, KeyCode::Enter);
     // The destination is asked, the copy begins, and right away another drive is opened.
     while app.drive.as_ref().is_some_and(|drive| drive.copy.job.is_none() && drive.copy.done.is_none()) {
@@ -472,9 +472,9 @@ fn another_card_in_the_same_reader_has_no_copy_and_was_not_swept() {
     let mut app = bench.app(&drive);
     key(&mut app, KeyCode::Enter);
     wait(&mut app);
-    for (stage, confirms) in [('3', true), ('5', false)] {
+    for (stage, begin, confirms) in [('3', 'C', true), ('5', 's', false)] {
         sign(&mut app, stage);
-        sign(&mut app, 's');
+        sign(&mut app, begin);
         if confirms {
             key(&mut app, KeyCode::Enter);
         }

@@ -35,6 +35,12 @@ pub(super) fn run(args: &SourceArgs, volume: &str, paths: &[String], to: &Path) 
         for finding in &extracted.findings {
             say!("while the volume was listed: {} ({})", printable(&finding.what), printable(&finding.how));
         }
+        for (sort, count) in &extracted.sorts {
+            say!("{:<12} {} whole, {} damaged, {} missing", sort.word(), count.whole, count.damaged, count.missing);
+        }
+        if extracted.was_there > 0 {
+            say!("{} of them were there already, with the same content", extracted.was_there);
+        }
         say!(
             "{} whole, {} partly unreadable, {} failed; {} in {}; count and bytes {}",
             extracted.whole,

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::ops::ControlFlow;
 
 use keel_core::copy::{self, Touched};
-use keel_core::files::{self, FileGround, GroundJudge};
+use keel_core::files::{self, FileGround, GroundJudge, Query};
 use keel_core::sweep::{Find, Reach, readable};
 use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, StreamInfo, Volume, VolumeSummary};
 use keel_source::{SharedSource, printable, size_decimal};
@@ -22,6 +22,7 @@ pub(super) struct Asked<'a> {
     pub(super) path: &'a str,
     pub(super) recursive: bool,
     pub(super) deleted: bool,
+    pub(super) find: Option<&'a str>,
     pub(super) streams: bool,
     pub(super) missing: bool,
 }
@@ -50,6 +51,7 @@ struct Document<'a> {
 }
 
 pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
+    let query = Query::typed(asked.find.unwrap_or_default()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
     let source = open(args)?;
     let swept = sweep(&source, Reach::Doubt)?;
     if asked.missing {
@@ -69,7 +71,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         taken.as_ref().map_or_else(|| GroundJudge::new(volume.as_ref()), |taken| GroundJudge::under(volume.as_ref(), taken));
     let older = find.is_former();
     let resolved = files::resolve(volume.as_ref(), asked.path)?;
-    let deleted = if asked.deleted { Deleted::Show } else { Deleted::Hide };
+    let deleted = if asked.deleted || query.wants_deleted() { Deleted::Show } else { Deleted::Hide };
     let mut document = Document {
         volume: &find.id,
         summary: volume.summary(),
@@ -77,7 +79,7 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         entries: Vec::new(),
         streams: Vec::new(),
         findings: Vec::new(),
-        kept_of_deleted: find.kind.kept_of_deleted().filter(|_| asked.deleted),
+        kept_of_deleted: find.kind.kept_of_deleted().filter(|_| deleted == Deleted::Show),
     };
     if !args.json {
         document.kept_of_deleted.iter().for_each(|kept| tell!("ykeel: {}: {kept}", find.kind.word()));
@@ -86,8 +88,8 @@ pub(super) fn run(args: &SourceArgs, asked: &Asked<'_>) -> anyhow::Result<()> {
         document.streams = volume.streams(resolved.entry.id)?;
         let ground = ground_of(&judge, older, &resolved.entry);
         document.entries.push(Line { path: asked.path.trim_start_matches('/').to_string(), entry: resolved.entry, ground });
-    } else if asked.recursive {
-        return tree(args, (volume.as_ref(), &judge, older), &document, asked.path, deleted);
+    } else if asked.recursive || !query.is_empty() {
+        return tree(args, (volume.as_ref(), &judge, older), &document, (asked.path, &query), deleted);
     } else {
         let (entries, findings) = files::entries(volume.as_ref(), resolved.entry.id, deleted)?;
         let base = asked.path.trim_matches('/');
@@ -136,12 +138,12 @@ struct TreeLine<'a> {
     ground: Option<FileGround>,
 }
 
-/// The whole tree below a folder, line by line as it is read; as JSON one document, written as it is read as well.
+/// The whole tree below a folder, or what of it meets a query, line by line as it is read; as JSON one document, written as it is read as well.
 fn tree(
     args: &SourceArgs,
     (volume, judge, older): (&dyn Volume, &GroundJudge<'_>, bool),
     document: &Document<'_>,
-    base: &str,
+    (base, query): (&str, &Query),
     deleted: Deleted,
 ) -> anyhow::Result<()> {
     let base = base.trim_matches('/');
@@ -163,7 +165,7 @@ fn tree(
     let findings = volume.walk(deleted, &mut |found| {
         let below =
             base.is_empty() || found.folder == base || found.folder.strip_prefix(base).is_some_and(|rest| rest.starts_with('/'));
-        if below {
+        if below && query.meets(found.entry) {
             path.clear();
             if !found.folder.is_empty() {
                 path.push_str(found.folder);

@@ -42,8 +42,9 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Undo { bundle, finish, source, confirm, json }) => {
             undo::run(&bundle, finish, source.as_deref(), confirm, json)
         }
-        Some(Command::Files { source, volume, path, recursive, deleted, streams, missing }) => {
-            files::run(&source, &files::Asked { volume: volume.as_deref(), path: &path, recursive, deleted, streams, missing })
+        Some(Command::Files { source, volume, path, recursive, deleted, find, streams, missing }) => {
+            let (volume, find) = (volume.as_deref(), find.as_deref());
+            files::run(&source, &files::Asked { volume, path: &path, recursive, deleted, find, streams, missing })
         }
         Some(Command::Extract { source, volume, paths, to }) => extract::run(&source, &volume, &paths, &to),
         Some(Command::Report { source, out, drawing }) => report::run(&source, &out, drawing),

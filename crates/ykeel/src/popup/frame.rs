@@ -17,12 +17,17 @@ pub(crate) fn inner(area: Rect) -> Rect {
     Rect::new(0, 0, width.saturating_sub(AROUND.0), area.height.saturating_sub(4 + AROUND.1))
 }
 
+/// What a popup over all of the terminal may hold.
+pub(crate) fn whole(area: Rect) -> Rect {
+    Rect::new(0, 0, area.width.saturating_sub(AROUND.0), area.height.saturating_sub(2 + AROUND.1))
+}
+
 /// Draws a popup where it stands in the terminal.
 pub(crate) fn draw(app: &App, popup: &dyn Popup, area: Rect, buf: &mut Buffer) {
     let side = widget::parts(area, false).map(|parts| parts.why).filter(|_| popup.place() == Place::Side);
     let most = match (side, popup.place()) {
         (Some(side), _) => Rect::new(0, 0, side.width.saturating_sub(AROUND.0), side.height.saturating_sub(AROUND.1)),
-        (None, Place::Whole) => Rect::new(0, 0, area.width.saturating_sub(AROUND.0), area.height.saturating_sub(2 + AROUND.1)),
+        (None, Place::Whole) => whole(area),
         (None, _) => inner(area),
     };
     let mut content = popup.content(app, usize::from(most.width));

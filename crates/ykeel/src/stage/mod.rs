@@ -233,7 +233,7 @@ pub(crate) fn stop<P: Send + 'static, R: Send + 'static>(job: Option<&Job<P, R>>
 macro_rules! stages {
     ($($key:literal, $name:ident, $go:literal, $stage:expr $(, $field:ident: $state:ty)?;)*) => {
         /// A stage of the course.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
         pub(crate) enum StageId { $($name,)* }
 
         impl StageId {

@@ -1,6 +1,6 @@
 //! What holds of every stage: what changes the state begins nothing, and every popup says which keys it takes.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -196,4 +196,23 @@ fn what_is_pasted_goes_to_the_question_and_nowhere_else() {
     let text = drawn(&bench, 160, 45);
     assert!(text.contains("› The parameter is incorrect. q▏"), "{text}");
     assert!(!bench.quit);
+}
+
+#[test]
+fn a_letter_means_the_same_in_every_stage_or_nothing() {
+    let mut meanings: BTreeMap<char, BTreeSet<(&str, StageId)>> = BTreeMap::new();
+    for stage in StageId::ALL {
+        for binding in stage.bindings() {
+            let letters = binding.keys.split(' ').filter_map(|key| Some(key).filter(|key| key.len() == 1)?.chars().next());
+            for letter in letters.filter(char::is_ascii_alphabetic) {
+                let means = binding.long.split([' ', ':']).next().unwrap_or_default();
+                meanings.entry(letter).or_default().insert((means, stage));
+            }
+        }
+    }
+    for (letter, meant) in &meanings {
+        let words: BTreeSet<&str> = meant.iter().map(|(word, _)| *word).collect();
+        assert!(words.len() == 1, "{letter} means {meant:?}");
+    }
+    assert!(meanings[&'o'].len() > 1 && meanings[&'p'].len() > 1, "the same letters are used again: {meanings:?}");
 }

@@ -19,12 +19,12 @@ use crate::widget::why::Why;
 pub(crate) struct Copy;
 
 const KEYS: &[StageKey] = &[
-    bench("s", state::ask_copy, ("copy", "Begin a copy of the drive, or go on with it")),
+    bench("C", state::ask_copy, ("copy", "Begin a copy of the drive, or go on with it")),
     drive("space", state::pause, ("rest", "Let the copy rest, or go on")),
-    drive("n", state::skip_pass, ("skip", "End the pass that runs; the next one begins")),
-    drive("o", state::change_order, ("order", "Copy what the volumes need first, or in the order of the drive")),
-    drive("v", state::verify, ("verify", "Compare the copy with the hashes taken while it was read")),
-    bench("w", state::work_on_copy, ("work on it", "Go over to the copy: every stage works on it")),
+    drive("N", state::skip_pass, ("skip", "End the pass that runs; the next one begins")),
+    drive("o", state::change_order, ("order", "Order of the copy: what the volumes need first, or as the drive has it")),
+    drive("H", state::verify, ("verify", "Compare the copy with the hashes taken while it was read")),
+    bench("enter", state::work_on_copy, ("work on it", "Go over to the copy: every stage works on it")),
 ];
 
 impl Stage for Copy {
@@ -33,7 +33,7 @@ impl Stage for Copy {
     }
 
     fn about(&self) -> &'static str {
-        "An image of a sick drive, sound parts first: large reads, then the edges of what failed, then what lies between, then once more. It can rest, be stopped, and gone on with. What did not come over is unreadable in the copy, never zeros. When it is there, w goes over to it and every stage works on the copy."
+        "An image of a sick drive, sound parts first: large reads, then the edges of what failed, then what lies between, then once more. It can rest, be stopped, and gone on with. What did not come over is unreadable in the copy, never zeros. When it is there, enter goes over to it and every stage works on the copy."
     }
 
     fn keys(&self) -> &'static [StageKey] {
@@ -46,8 +46,8 @@ impl Stage for Copy {
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         match advice {
-            Advice::CopyFirst { .. } => Some("s"),
-            Advice::WorkOnCopy => Some("w"),
+            Advice::CopyFirst { .. } => Some("C"),
+            Advice::WorkOnCopy => Some("enter"),
             _ => None,
         }
     }

@@ -22,7 +22,7 @@ use crate::stage::Drive;
 /// Rates that the curve shows.
 const MOST_RATES: usize = 240;
 /// What is told where nothing runs that could rest or be ended.
-const NOT_RUNNING: &str = "no copy is running: s begins one";
+const NOT_RUNNING: &str = "no copy is running: C begins one";
 
 /// What a destination turned out to be.
 pub(crate) enum Place {
@@ -181,7 +181,7 @@ pub(super) fn work_on_copy(app: &mut App) -> Effects {
     match drive.copy.dest.clone().or(named) {
         _ if drive.copy.is_busy() => tell("wait for the copy, or stop it with x; it can be gone on with later"),
         Some(dest) => vec![Effect::Open(dest, Some("from here on every stage works on the copy"))],
-        None => tell("no copy of this drive is known: s begins one"),
+        None => tell("no copy of this drive is known: C begins one"),
     }
 }
 
@@ -245,10 +245,10 @@ fn take_copy(copy: &mut State, ground: &mut GroundMap) -> Effects {
 /// What is told of a copy that ended.
 fn ended(copied: &Copied) -> String {
     match (copied.stopped, copied.bytes - copied.copied_bytes) {
-        (Some(Stopped::Cancelled), _) => "the copy is stopped; s goes on with it".to_string(),
+        (Some(Stopped::Cancelled), _) => "the copy is stopped; C goes on with it".to_string(),
         (Some(stopped), _) => stopped.word().to_string(),
-        (None, 0) => "the copy is whole; w works on it".to_string(),
-        (None, bytes) => format!("the copy lacks {bytes} bytes; w works on it"),
+        (None, 0) => "the copy is whole; enter works on it".to_string(),
+        (None, bytes) => format!("the copy lacks {bytes} bytes; enter works on it"),
     }
 }
 

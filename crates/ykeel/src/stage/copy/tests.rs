@@ -16,13 +16,13 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     key(&mut app, KeyCode::Enter);
     wait(&mut app);
     sign(&mut app, '3');
-    assert!(drawn(&app, 160, 45).contains("s begins a copy"));
-    sign(&mut app, 'w');
+    assert!(drawn(&app, 160, 45).contains("C begins a copy"));
+    key(&mut app, KeyCode::Enter);
     assert!(app.told.as_ref().unwrap().contains("no copy of this drive is known"));
     sign(&mut app, 'o');
     assert!(app.drive.as_ref().unwrap().copy.volumes_first);
     sign(&mut app, 'o');
-    sign(&mut app, 's');
+    sign(&mut app, 'C');
     key(&mut app, KeyCode::Enter);
     for (width, height) in [(40, 10), (100, 30), (160, 45), (250, 70)] {
         app.take_reports();
@@ -39,17 +39,17 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     assert!(places[0].contains("━━━━━━━━━━"), "and the time that it took: {}", places[0]);
     assert!(text.contains("┃┃ ") && text.contains("1 ms") && text.contains("4.0 kB failed"), "{text}");
     assert!(text.contains("4096 bytes are missing, in 1 place.") && text.contains("● once more"), "{text}");
-    sign(&mut app, 'v');
+    sign(&mut app, 'H');
     wait(&mut app);
     assert_eq!(app.drive.as_ref().unwrap().copy.verified.as_ref().unwrap().verified_bytes, done.copied_bytes);
-    sign(&mut app, 'w');
+    key(&mut app, KeyCode::Enter);
     wait(&mut app);
     let source = app.drive.as_ref().unwrap().source.clone();
     assert_eq!((source.missing().len(), app.stage), (1, StageId::Ladder));
     assert_eq!(app.case.as_ref().unwrap().record.copy, source.identity().path);
     // On the copy there is nothing to measure.
     sign(&mut app, '4');
-    sign(&mut app, 'p');
+    sign(&mut app, 'f');
     assert!(app.told.as_ref().unwrap().contains("no capacity to measure"));
     sign(&mut app, 'P');
     let report = bench.folder.path().join("r.pdf");

@@ -221,9 +221,9 @@ fn draw_before(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         let have = map.len().saturating_sub(missing);
         let percent = have.saturating_mul(100) / map.len().max(1);
         let says = match missing {
-            0 => "An earlier run copied all of it: w works on the copy, v compares it with its hashes.".to_string(),
+            0 => "An earlier run copied all of it: enter works on the copy, H compares it with its hashes.".to_string(),
             bytes => format!(
-                "An earlier run copied {} of {} ({percent} %); {} did not come over. s goes on with it, w works on it as it is.",
+                "An earlier run copied {} of {} ({percent} %); {} did not come over. C goes on with it, enter works on it as it is.",
                 size_decimal(have),
                 size_decimal(map.len()),
                 size_decimal(bytes)
@@ -236,7 +236,7 @@ fn draw_before(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     }
     let about = match drive.source.missing().is_empty() {
         true => {
-            "s begins a copy of this drive: an image that knows what it lacks. Sound parts come first; the drive is asked for the rest only then. The same key goes on with a copy that was stopped."
+            "C begins a copy of this drive: an image that knows what it lacks. Sound parts come first; the drive is asked for the rest only then. The same key goes on with a copy that was stopped."
         }
         false => "This is a copy. While the drive still answers, open the drive itself and go on with its copy there.",
     };
@@ -289,12 +289,12 @@ fn why(app: &App, drive: &Drive) -> Why {
     why.gap();
     why.say("Next", theme.strong());
     if drive.copy.job.is_some() {
-        why.say("· space lets it rest, n ends the pass", theme.text());
+        why.say("· space lets it rest, N ends the pass", theme.text());
         why.say("· x stops; nothing copied is lost", theme.text());
     } else {
-        why.say("· s begins the copy, or goes on with it", theme.text());
-        why.say("· w works on the copy: every stage goes over to it", theme.text());
-        why.say("· v compares it with its hashes", theme.text());
+        why.say("· C begins the copy, or goes on with it", theme.text());
+        why.say("· enter works on the copy: every stage goes over to it", theme.text());
+        why.say("· H compares it with its hashes", theme.text());
     }
     why
 }

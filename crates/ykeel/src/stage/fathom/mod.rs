@@ -21,12 +21,12 @@ pub(crate) struct Fathom;
 
 const KEYS: &[StageKey] = &[
     drive(
-        "p",
+        "f",
         state::ask_probe,
         ("probe", "Prove the capacity: write tagged sectors at chosen places and put back what stood there"),
     ),
     drive("F", state::ask_fill, ("fill", "Write and verify every sector: everything on the drive is lost")),
-    drive("e", state::estimate, ("estimate", "Only read: content that repeats is weak evidence")),
+    drive("G", state::estimate, ("estimate", "Only read: content that repeats is weak evidence")),
     drive("u", state::ask_put_back, ("put back", "Put back what an interrupted probe touched")),
 ];
 
@@ -50,7 +50,7 @@ impl Stage for Fathom {
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         match advice {
             Advice::PutBack => Some("u"),
-            Advice::Measure => Some("p"),
+            Advice::Measure => Some("f"),
             _ => None,
         }
     }

@@ -21,11 +21,11 @@ fn a_drive_that_lies_is_measured_and_every_stage_sees_what_it_stores() {
     sign(&mut app, '4');
     sign(&mut app, 'u');
     assert!(app.told.as_ref().unwrap().contains("no probe of this drive was interrupted"));
-    sign(&mut app, 'p');
+    sign(&mut app, 'f');
     line(&mut app, "WRONG");
     assert!(drawn(&app, 160, 45).contains("Nothing was written"));
     key(&mut app, KeyCode::Esc);
-    sign(&mut app, 'p');
+    sign(&mut app, 'f');
     let code = app.drive.as_ref().unwrap().source.identity().code();
     line(&mut app, &code);
     assert!(drawn(&app, 160, 45).contains("MEASURING, WRITES"));

@@ -150,7 +150,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         Some(_) => why.say("· F writes every sector, to be certain: everything on it is lost", theme.text()),
         None => {
             why.say(
-                format!("· p probes: minutes, and everything is put back. Code: {}", drive.source.identity().code()),
+                format!("· f probes: minutes, and everything is put back. Code: {}", drive.source.identity().code()),
                 theme.text(),
             );
             why.say("· e estimates: only reads, weak evidence", theme.text());

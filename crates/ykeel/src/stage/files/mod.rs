@@ -2,12 +2,15 @@
 
 mod order;
 mod preview;
+mod reader;
+mod search;
+mod sheet;
 mod state;
 mod view;
 
 use keel_core::advice::Advice;
 use keel_core::sweep::Find;
-use keel_source::{ByteRange, counted, size_decimal};
+use keel_source::{ByteOffset, ByteRange, counted, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 
@@ -16,7 +19,7 @@ pub(crate) use state::{State, look_into};
 use super::{Drive, Running, Stage, Standing, Weight, runs};
 use crate::app::App;
 use crate::app::effect::Effects;
-use crate::keys::{StageKey, drive};
+use crate::keys::{StageKey, bench, drive};
 use crate::line_edit::LineEdit;
 use crate::widget::why::Why;
 
@@ -24,14 +27,20 @@ use crate::widget::why::Why;
 pub(crate) struct Files;
 
 const KEYS: &[StageKey] = &[
-    drive("enter", state::enter, ("open", "Open the folder that is selected")),
+    drive("enter", state::enter, ("open", "Open the folder that is selected, or read the file: all of it, as text or bytes")),
     drive("space", state::mark, ("mark", "Mark the file or folder for taking out, or unmark it")),
     drive("e", state::ask_extract, ("take out", "Take the marked files (or the selected one) out to a folder, verified")),
     drive("v", state::toggle_view, ("text/hex", "Show the preview as text or picture, or as bytes")),
     drive("D", state::toggle_deleted, ("", "List deleted entries too, or hide them")),
-    drive("o", state::sort_next, ("", "Sort the folder by the next column: name, bytes, date, kind")),
+    drive("o", state::sort_next, ("", "Order the list by the next column: name, bytes, date, sort")),
     drive("r", state::reverse, ("", "Turn the order of the folder around")),
-    drive("/", state::search, ("search", "Show the entries whose names have these words, or fit a pattern: *.jpg")),
+    drive(
+        "/",
+        state::search,
+        ("find", "Show the entries that meet this: words, *.jpg, sort:pictures, >10M, since:2024-05, is:deleted"),
+    ),
+    drive("*", search::ask, ("search all", "Search the whole volume, by the same words")),
+    bench("#", sheet::open, ("pictures", "Show the pictures that are listed side by side (contact sheet)")),
     drive("backspace", state::leave, ("up", "Go up a folder, or back to the volumes")),
 ];
 
@@ -67,7 +76,7 @@ impl Stage for Files {
 
     fn step(&self, app: &mut App, by: isize) -> Effects {
         if let Some(drive) = &mut app.drive {
-            let last = drive.files.entries.len().saturating_sub(1);
+            let last = drive.files.count().saturating_sub(1);
             drive.files.selected = drive.files.selected.saturating_add_signed(by).min(last);
         }
         Vec::new()
@@ -109,6 +118,15 @@ impl Stage for Files {
         drive.files.find.as_ref().map(Find::range)
     }
 
+    fn place(&self, drive: &Drive) -> Option<ByteOffset> {
+        let files = &drive.files;
+        let find = files.find.as_ref()?;
+        let here = files.selected_entry().map(|hit| hit.entry.id);
+        let preview = files.preview.as_ref().filter(|preview| Some(preview.id) == here);
+        // A file's own first byte, where it has ground of its own.
+        Some(preview.and_then(|preview| preview.first_at).map_or(find.start_byte, |at| find.start_byte + at.0))
+    }
+
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         matches!(advice, Advice::Look | Advice::Prove | Advice::TakeOut).then_some("")
     }
@@ -128,7 +146,9 @@ impl Stage for Files {
             |progress| format!("taking out  {}  {}", counted(progress.files, "file", "files"), size_decimal(progress.bytes)),
         );
         let taking = runs(files.extract_job.is_some(), Weight::Long, out);
-        taking.into_iter().chain(runs(files.is_reading(), Weight::Short, "reading")).collect()
+        let searching = runs(files.search_job.is_some(), Weight::Long, "searching the volume");
+        let within = runs(files.reader.is_searching(), Weight::Long, "searching a file");
+        taking.into_iter().chain(searching).chain(within).chain(runs(files.is_reading(), Weight::Short, "reading")).collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

@@ -1,6 +1,7 @@
-//! The order of a folder's entries, and which of them are shown.
+//! The order of what is listed, and what of it is shown.
 
-use keel_format::{Entry, NodeKind};
+use keel_core::files::{Hit, Query, QueryWrong, Sort};
+use keel_format::NodeKind;
 
 use crate::line_edit::LineEdit;
 
@@ -11,11 +12,11 @@ pub(crate) enum Column {
     Name,
     Bytes,
     Changed,
-    Kind,
+    Sort,
 }
 
 impl Column {
-    const ALL: [Self; 4] = [Self::Name, Self::Bytes, Self::Changed, Self::Kind];
+    const ALL: [Self; 4] = [Self::Name, Self::Bytes, Self::Changed, Self::Sort];
 
     /// The word shown.
     pub(super) fn word(self) -> &'static str {
@@ -23,7 +24,7 @@ impl Column {
             Self::Name => "name",
             Self::Bytes => "bytes",
             Self::Changed => "date of change",
-            Self::Kind => "kind of file",
+            Self::Sort => "sort and ending",
         }
     }
 
@@ -39,91 +40,46 @@ impl Column {
 pub(crate) struct Order {
     pub(crate) by: Column,
     pub(crate) reversed: bool,
-    /// What the names that are shown hold.
+    /// What the entries that are shown meet.
     pub(crate) filter: LineEdit,
     /// True while keys go to it.
     pub(crate) typing: bool,
 }
 
 impl Order {
-    /// The entries that are shown, in their order.
-    pub(super) fn apply(&self, all: &[Entry]) -> Vec<Entry> {
-        let wanted = self.filter.text().to_lowercase();
-        let mut shown: Vec<Entry> = all.iter().filter(|entry| matches(&entry.name.to_lowercase(), &wanted)).cloned().collect();
+    /// The order alone: nothing is searched for.
+    pub(super) fn whole(&self) -> Self {
+        Self { by: self.by, reversed: self.reversed, ..Self::default() }
+    }
+
+    /// The rows of `all` that are shown, in their order.
+    ///
+    /// # Errors
+    /// Where what is typed is no query: all of it is shown then.
+    pub(super) fn apply(&self, all: &[Hit]) -> (Vec<usize>, Option<QueryWrong>) {
+        let (query, wrong) = match Query::typed(self.filter.text()) {
+            Ok(query) => (query, None),
+            Err(wrong) => (Query::default(), Some(wrong)),
+        };
+        let mut shown: Vec<usize> = (0..all.len()).filter(|row| query.meets(&all[*row].entry)).collect();
+        let entry = |row: &usize| &all[*row].entry;
         // What compares alike stands by its name.
-        shown.sort_by_cached_key(|entry| entry.name.to_lowercase());
+        shown.sort_by_cached_key(|row| entry(row).name.to_lowercase());
         match self.by {
             Column::Name => {}
-            Column::Bytes => shown.sort_by_key(|entry| entry.bytes),
-            Column::Changed => shown.sort_by_cached_key(|entry| entry.times.modified.map(|time| time.to_string())),
-            Column::Kind => shown.sort_by_cached_key(|entry| ending(&entry.name)),
+            Column::Bytes => shown.sort_by_key(|row| entry(row).bytes),
+            Column::Changed => shown.sort_by_cached_key(|row| entry(row).times.modified.map(|time| time.to_string())),
+            Column::Sort => shown.sort_by_cached_key(|row| (Sort::of(&entry(row).name), ending(&entry(row).name))),
         }
         if self.reversed {
             shown.reverse();
         }
-        shown.sort_by_key(|entry| entry.kind != NodeKind::Directory);
-        shown
+        shown.sort_by_key(|row| entry(row).kind != NodeKind::Directory);
+        (shown, wrong)
     }
 }
 
 /// The ending of a name, without regard to case.
 fn ending(name: &str) -> String {
     name.rsplit_once('.').map(|(_, ending)| ending.to_lowercase()).unwrap_or_default()
-}
-
-/// True where `name` holds all words of `wanted`; a word with `*` or `?` has to fit the whole name.
-fn matches(name: &str, wanted: &str) -> bool {
-    wanted.split_whitespace().all(|word| if word.contains(['*', '?']) { fits(name, word) } else { name.contains(word) })
-}
-
-/// True where `name` fits a pattern: `*` stands for any run of signs, `?` for one.
-fn fits(name: &str, pattern: &str) -> bool {
-    let (name, pattern): (Vec<char>, Vec<char>) = (name.chars().collect(), pattern.chars().collect());
-    let (mut at, mut met) = (0, 0);
-    // The last `*`, and where what it stands for ends so far.
-    let mut star: Option<(usize, usize)> = None;
-    while at < name.len() {
-        match pattern.get(met) {
-            Some('*') => {
-                star = Some((met, at));
-                met += 1;
-            }
-            Some(sign) if *sign == '?' || *sign == name[at] => {
-                (at, met) = (at + 1, met + 1);
-            }
-            _ => {
-                let Some((place, end)) = star else { return false };
-                star = Some((place, end + 1));
-                (at, met) = (end + 1, place + 1);
-            }
-        }
-    }
-    pattern.get(met..).unwrap_or_default().iter().all(|sign| *sign == '*')
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_are_found_by_words_and_by_patterns() {
-        for (wanted, found) in [
-            ("", true),
-            ("boat", true),
-            ("jpg boat", true),
-            ("*.jpg", true),
-            ("boat-??.jpg", true),
-            ("*-*", true),
-            ("boat*jpg", true),
-            ("*", true),
-            ("*.png", false),
-            ("boat-?.jpg", false),
-            ("harbour", false),
-            ("boat *.png", false),
-        ] {
-            assert_eq!(matches("boat-07.jpg", wanted), found, "{wanted}");
-        }
-        // Many stars take no longer than the name times the pattern.
-        assert!(!fits(&"a".repeat(2000), &format!("{}b", "*a".repeat(200))));
-    }
 }

@@ -1,9 +1,10 @@
 //! A preview of one file: text, picture or bytes.
 
 use image::imageops::FilterType;
-use keel_core::files::FileGround;
-use keel_format::content::is_text;
-use keel_format::{Entry, NodeId, StreamInfo, Volume, read_whole};
+use keel_core::files::{About, Encoding, FileGround, Sort, about, decoded};
+use keel_core::job::Cancel;
+use keel_format::{Entry, NodeId, StreamInfo, StreamReader, Volume, read_whole};
+use keel_source::ByteOffset;
 use ratatui::layout::Size;
 use ratatui_image::Resize;
 use ratatui_image::picker::Picker;
@@ -11,6 +12,8 @@ use ratatui_image::protocol::Protocol;
 
 /// The most of a file that a preview reads.
 const PREVIEW_BYTES: usize = 256 << 10;
+/// The most of a text that is shown beside the list.
+const TEXT_BYTES: usize = 32 << 10;
 /// The most of a picture that is read and decoded.
 const PICTURE_BYTES: usize = 16 << 20;
 /// The largest side of a picture that is decoded.
@@ -37,19 +40,22 @@ pub(crate) struct Preview {
     /// What is left of its ground.
     pub(crate) ground: FileGround,
     pub(crate) problem: Option<String>,
+    /// Its first bytes as text, and how that is written, where they are text.
+    pub(crate) text: Option<(String, Encoding)>,
+    /// What it says of itself.
+    pub(crate) about: Option<About>,
+    /// Where its first byte lies, in bytes of the volume.
+    pub(crate) first_at: Option<ByteOffset>,
 }
 
-impl Preview {
-    /// True when the bytes read as text.
-    pub(crate) fn is_text(&self) -> bool {
-        is_text(&self.bytes[..self.bytes.len().min(4096)])
-    }
-}
-
-/// Reads the preview of `entry`, a picture fitted into `size` cells.
-pub(super) fn preview(volume: &dyn Volume, entry: &Entry, ground: FileGround, size: Size) -> Preview {
+/// Reads the preview of `entry`, a picture fitted into so many cells.
+pub(super) fn preview(volume: &dyn Volume, entry: &Entry, ground: FileGround, (size, cancel): (Size, &Cancel)) -> Preview {
+    let extents = volume.extents(entry.id).unwrap_or_default();
     let mut preview = Preview {
         id: entry.id,
+        text: None,
+        about: None,
+        first_at: extents.first().and_then(|extent| extent.volume_at),
         bytes: Vec::new(),
         whole: true,
         picture: None,
@@ -66,18 +72,42 @@ pub(super) fn preview(volume: &dyn Volume, entry: &Entry, ground: FileGround, si
         }
     };
     (preview.bytes, preview.whole) = read_whole(stream.as_mut(), PREVIEW_BYTES);
-    let pictured = preview.bytes.starts_with(b"\x89PNG\r\n\x1a\n") || preview.bytes.starts_with(b"\xff\xd8\xff");
+    let pictured = is_picture(&preview.bytes);
     if pictured && stream.bytes() <= PICTURE_BYTES as u64 {
-        let (bytes, _) = read_whole(stream.as_mut(), PICTURE_BYTES);
-        match decode(&bytes) {
+        match decoded_picture(stream.as_mut()) {
             Ok(picture) => {
                 preview.picture_size = Some((picture.width(), picture.height()));
                 preview.picture = in_cells(&picture, size);
             }
-            Err(error) => preview.problem = Some(format!("the picture does not decode: {error}")),
+            Err(why) => preview.problem = Some(why),
         }
+        return preview;
     }
+    preview.text = decoded(&preview.bytes[..preview.bytes.len().min(TEXT_BYTES)]);
+    preview.about = about(volume, entry, cancel);
     preview
+}
+
+/// A small form of the picture in `entry`, or why there is none.
+pub(super) fn picture_of(volume: &dyn Volume, entry: &Entry, size: Size) -> Result<Protocol, String> {
+    let mut stream = volume.open(entry.id, "").map_err(|error| error.to_string())?;
+    let (head, _) = read_whole(stream.as_mut(), 16);
+    match () {
+        () if !is_picture(&head) && Sort::of(&entry.name) == Sort::Picture => Err("not shown here".into()),
+        () if stream.bytes() > PICTURE_BYTES as u64 => Err("too large to be shown".into()),
+        () => in_cells(&decoded_picture(stream.as_mut())?, size).ok_or_else(|| "cannot be shown".into()),
+    }
+}
+
+/// True for the first bytes of a picture that is decoded here.
+fn is_picture(head: &[u8]) -> bool {
+    let marks: [&[u8]; 5] = [b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"GIF87a", b"GIF89a", b"BM"];
+    marks.iter().any(|mark| head.starts_with(mark)) || (head.starts_with(b"RIFF") && head.get(8..12) == Some(b"WEBP"))
+}
+
+fn decoded_picture(stream: &mut dyn StreamReader) -> Result<image::DynamicImage, String> {
+    let (bytes, _) = read_whole(stream, PICTURE_BYTES);
+    decode(&bytes).map_err(|error| format!("the picture does not decode: {error}"))
 }
 
 /// The picture in whole character cells, as large as `size` allows.

@@ -1,11 +1,11 @@
 //! What the Files stage holds: the volume looked into, the folder, the listing, the preview.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use keel_core::CoreError;
-use keel_core::files::{self as core_files, ExtractProgress, Extracted, GroundJudge};
+use keel_core::files::{self as core_files, ExtractProgress, Extracted, GroundJudge, Hit, QueryWrong, Weight};
 use keel_core::job::{Cancel, Job, Message};
 use keel_core::sweep::Find;
 use keel_format::{Deleted, Entry, Finding, NodeId, NodeKind, Volume};
@@ -14,6 +14,8 @@ use ratatui::layout::Size;
 
 use super::order::Order;
 use super::preview::{Preview, ViewAs, preview};
+use super::search::{self, SearchJob, Searched, WeighJob, weigh_anew};
+use super::{reader, sheet};
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::config;
 use crate::popup::Ask;
@@ -34,15 +36,26 @@ pub(crate) struct State {
     pub(crate) find: Option<Find>,
     /// The folders from the root down: number, name, and the row selected when it was left.
     pub(crate) trail: Vec<(NodeId, String, usize)>,
-    /// What the folder holds, as it was listed.
-    all: Vec<Entry>,
-    /// What of it is shown, in its order.
-    pub(crate) entries: Vec<Entry>,
+    /// What the folder holds, as it was listed, or what was found.
+    pub(super) all: Vec<Hit>,
+    /// The rows of it that are shown, in their order.
+    pub(super) entries: Vec<usize>,
     pub(crate) order: Order,
+    /// Why what is typed narrows nothing down.
+    pub(super) wrong: Option<QueryWrong>,
+    /// A search over the whole volume.
+    pub(super) searched: Option<Searched>,
+    pub(super) search_job: Option<SearchJob>,
     pub(crate) findings: Vec<Finding>,
     pub(crate) selected: usize,
     pub(crate) show_deleted: bool,
-    pub(crate) marked: BTreeMap<String, bool>,
+    /// Paths of what is marked, folders with all that is below them.
+    pub(crate) marked: BTreeSet<String>,
+    /// What they come to.
+    pub(super) weight: Option<Weight>,
+    pub(super) weigh_job: Option<WeighJob>,
+    pub(super) reader: reader::State,
+    pub(super) sheet: sheet::State,
     pub(crate) view: ViewAs,
     pub(crate) preview: Option<Preview>,
     pub(crate) problem: Option<String>,
@@ -62,12 +75,17 @@ impl State {
 
     /// True while anything is read for the screen.
     pub(super) fn is_reading(&self) -> bool {
-        self.open_job.is_some() || self.list_job.is_some() || self.preview_job.is_some()
+        let listing = self.open_job.is_some() || self.list_job.is_some() || self.preview_job.is_some();
+        listing || self.weigh_job.is_some() || self.reader.is_reading() || self.sheet.is_reading()
     }
 
     /// Stops what runs. A volume whose listing was stopped is opened anew when it is looked into again.
     pub(super) fn cancel(&mut self) {
         stop(self.extract_job.as_ref());
+        stop(self.search_job.as_ref());
+        stop(self.weigh_job.as_ref());
+        self.reader.cancel();
+        self.sheet.cancel();
         if let Some(job) = &self.open_job {
             job.cancel().cancel();
             self.stop.cancel();
@@ -86,7 +104,7 @@ impl State {
         {
             return;
         }
-        let order = Order { by: self.order.by, reversed: self.order.reversed, ..Order::default() };
+        let order = self.order.whole();
         let extracting = (self.extract_job.take(), self.extract_progress.take());
         *self = Self { find: Some(find.clone()), show_deleted: self.show_deleted, view: self.view, order, ..Self::default() };
         (self.extract_job, self.extract_progress) = extracting;
@@ -129,14 +147,38 @@ impl State {
         names.join("/")
     }
 
-    /// Path of an entry of the listing.
-    pub(crate) fn path_of(&self, entry: &Entry) -> String {
-        let folder = self.folder();
-        if folder.is_empty() { entry.name.clone() } else { format!("{folder}/{}", entry.name) }
+    /// What is listed, row by row.
+    pub(super) fn rows(&self) -> impl ExactSizeIterator<Item = &Hit> {
+        self.entries.iter().map(|row| &self.all[*row])
     }
 
-    pub(crate) fn selected_entry(&self) -> Option<&Entry> {
-        self.entries.get(self.selected)
+    /// How many rows are listed.
+    pub(super) fn count(&self) -> usize {
+        self.entries.len()
+    }
+
+    pub(crate) fn selected_entry(&self) -> Option<&Hit> {
+        self.entries.get(self.selected).map(|row| &self.all[*row])
+    }
+
+    /// True where a path is marked, or a folder above it.
+    pub(super) fn is_marked(&self, path: &str) -> bool {
+        self.marked.contains(path) || self.marked_above(path).is_some()
+    }
+
+    /// The folder above a path that is marked.
+    fn marked_above<'a>(&self, path: &'a str) -> Option<&'a str> {
+        let mut above = path.match_indices('/').map(|(at, _)| &path[..at]);
+        above.find(|folder| self.marked.contains(*folder))
+    }
+
+    /// Marks a path, or unmarks it.
+    pub(super) fn mark(&mut self, path: String) {
+        if !self.marked.remove(&path) {
+            // What lies below a folder is marked with it.
+            self.marked.retain(|own| !own.strip_prefix(&path).is_some_and(|rest| rest.starts_with('/')));
+            self.marked.insert(path);
+        }
     }
 
     /// Entries of the folder, whatever is searched for.
@@ -146,13 +188,13 @@ impl State {
 
     /// Shows the folder in its order; the row stays selected where it was.
     pub(super) fn show_in_order(&mut self) {
-        self.entries = self.order.apply(&self.all);
+        (self.entries, self.wrong) = self.order.apply(&self.all);
         self.selected = self.selected.min(self.entries.len().saturating_sub(1));
     }
 
     /// True when the selected file has no preview yet, and none is being read.
     fn needs_preview(&self) -> bool {
-        let Some(entry) = self.selected_entry().filter(|_| self.volume.is_some()) else { return false };
+        let Some(Hit { entry, .. }) = self.selected_entry().filter(|_| self.volume.is_some()) else { return false };
         let stale = self.preview.as_ref().is_none_or(|preview| preview.id != entry.id);
         entry.kind == NodeKind::File && stale && self.preview_job.is_none()
     }
@@ -160,19 +202,19 @@ impl State {
     /// Reads a preview of the selected file, fitted into `size`.
     fn look(&mut self, size: Size) {
         let (Some(volume), Some(entry)) = (&self.volume, self.selected_entry()) else { return };
-        let (volume, entry, taken) = (Arc::clone(volume), entry.clone(), self.taken.clone());
-        self.preview_job = Some(Job::start(move |_| {
+        let (volume, entry, taken) = (Arc::clone(volume), entry.entry.clone(), self.taken.clone());
+        self.preview_job = Some(Job::start(move |desk| {
             let ground = judge(volume.as_ref(), taken.as_deref()).of(&entry);
-            preview(volume.as_ref(), &entry, ground, size)
+            preview(volume.as_ref(), &entry, ground, (size, desk.cancel()))
         }));
     }
 
     /// What is to be taken out: the marked paths, or the selected one.
     pub(crate) fn wanted(&self) -> Vec<String> {
         if self.marked.is_empty() {
-            return self.selected_entry().map(|entry| self.path_of(entry)).into_iter().collect();
+            return self.selected_entry().map(Hit::path).into_iter().collect();
         }
-        self.marked.keys().cloned().collect()
+        self.marked.iter().cloned().collect()
     }
 
     /// Where files go by default: a folder named after drive and volume.
@@ -213,46 +255,61 @@ fn list() -> Effects {
     vec![job("list the folder", |drive| drive.files.list())]
 }
 
-/// Goes into the selected folder.
+/// Goes into the selected folder, or opens the selected file to be read.
 pub(super) fn enter(drive: &mut Drive) -> Effects {
-    let files = &mut drive.files;
-    let selected = files.entries.get(files.selected).filter(|entry| entry.kind == NodeKind::Directory).cloned();
-    let Some(entry) = selected else { return Vec::new() };
-    // The row is that of the whole folder: what is searched for is let go.
-    let whole = Order { by: files.order.by, reversed: files.order.reversed, ..Order::default() }.apply(&files.all);
-    let row = whole.iter().position(|own| own.id == entry.id).unwrap_or(files.selected);
-    if let Some(last) = files.trail.last_mut() {
-        last.2 = row;
+    let Some(hit) = drive.files.selected_entry().cloned() else { return Vec::new() };
+    match hit.entry.kind {
+        NodeKind::Directory => enter_folder(&mut drive.files, &hit),
+        NodeKind::File => reader::open(drive, &hit.entry),
+        NodeKind::Link => tell("a link: where it leads stands at the right"),
     }
-    files.trail.push((entry.id, entry.name, 0));
+}
+
+fn enter_folder(files: &mut State, hit: &Hit) -> Effects {
+    if files.shows_found() {
+        files.leave_found(hit);
+    } else {
+        // The row is that of the whole folder: what is searched for is let go.
+        let (whole, _) = files.order.whole().apply(&files.all);
+        let row = whole.iter().position(|row| files.all[*row].entry.id == hit.entry.id).unwrap_or(files.selected);
+        files.trail.last_mut().into_iter().for_each(|last| last.2 = row);
+        files.trail.push((hit.entry.id, hit.entry.name.clone(), 0));
+    }
     files.selected = 0;
     files.entries.clear();
-    files.order.filter = crate::line_edit::LineEdit::default();
+    files.order = files.order.whole();
     list()
 }
 
-/// Goes up a folder, or back to the volumes.
+/// Goes up a folder, back to what was found, or back to the volumes.
 pub(super) fn leave(drive: &mut Drive) -> Effects {
     let files = &mut drive.files;
-    if files.trail.len() <= 1 {
+    if files.shows_found() {
+        files.end_search();
+    } else if files.trail.len() <= 2 && files.searched.is_some() {
+        files.show_found();
+        return Vec::new();
+    } else if files.trail.len() <= 1 {
         return vec![Effect::GoTo(StageId::Sweep)];
+    } else {
+        files.trail.pop();
+        files.selected = files.trail.last().map_or(0, |(_, _, row)| *row);
     }
-    files.trail.pop();
-    files.selected = files.trail.last().map_or(0, |(_, _, row)| *row);
     files.entries.clear();
-    files.order.filter = crate::line_edit::LineEdit::default();
+    files.order = files.order.whole();
     list()
 }
 
 /// Marks the selected entry for taking out, or unmarks it, and goes on to the next.
 pub(super) fn mark(drive: &mut Drive) -> Effects {
     let files = &mut drive.files;
-    let Some(path) = files.selected_entry().map(|entry| files.path_of(entry)) else { return Vec::new() };
-    if files.marked.remove(&path).is_none() {
-        files.marked.insert(path, true);
+    let Some(path) = files.selected_entry().map(Hit::path) else { return Vec::new() };
+    if let Some(folder) = files.marked_above(&path) {
+        return tell(format!("its folder {} is marked, with all that is below it", keel_source::printable(folder)));
     }
-    files.selected = (files.selected + 1).min(files.entries.len().saturating_sub(1));
-    Vec::new()
+    files.mark(path);
+    files.selected = (files.selected + 1).min(files.count().saturating_sub(1));
+    weigh_anew()
 }
 
 /// Lists deleted entries too, or hides them.
@@ -293,9 +350,13 @@ pub(super) fn ask_extract(drive: &mut Drive) -> Effects {
         return tell("nothing is selected");
     }
     let to = drive.files.default_target(&drive.source.identity().name).to_string_lossy().into_owned();
-    let text =
-        "Folder to put the files into. Nothing that is there is overwritten; a manifest with hashes is written beside them.";
-    vec![Effect::Over(Box::new(Ask::new("Take out", text, to, |_, line| {
+    let marks = search::weighed(&drive.files);
+    let what = if marks.is_empty() { "What is selected".into() } else { marks };
+    let text = format!(
+        "{what}. Folder to put the files into: what is there already with the same content is not taken again, nothing is \
+         overwritten, and whether there is room is asked first. A manifest with hashes is written beside them."
+    );
+    vec![Effect::Over(Box::new(Ask::path("Take out", text, to, |_, line| {
         let to = PathBuf::from(line.trim());
         vec![job("take files out", move |drive| extract(drive, to))]
     })))]
@@ -330,6 +391,9 @@ pub(super) fn reports(drive: &mut Drive, preview: Option<Size>) -> Effects {
         effects.push(job("read a preview", move |drive| drive.files.look(size)));
     }
     effects.extend(take_extracted(files));
+    effects.extend(search::reports(files));
+    effects.extend(reader::reports(&mut files.reader));
+    effects.extend(sheet::reports(&mut files.sheet));
     effects
 }
 
@@ -356,7 +420,9 @@ fn take_listing(files: &mut State) {
         match message {
             Message::Progress(()) => continue,
             Message::Done(Ok((entries, findings))) => {
-                (files.all, files.findings) = (entries, findings);
+                let folder = files.folder();
+                files.all = entries.into_iter().map(|entry| Hit { folder: folder.clone(), entry }).collect();
+                files.findings = findings;
                 files.show_in_order();
             }
             Message::Done(Err(error)) => {

@@ -20,7 +20,7 @@ fn opened(bench: &Bench) -> App {
 }
 
 fn names(app: &App) -> Vec<String> {
-    app.drive.as_ref().unwrap().files.entries.iter().map(|entry| entry.name.clone()).collect()
+    app.drive.as_ref().unwrap().files.rows().map(|hit| hit.entry.name.clone()).collect()
 }
 
 /// Selects the entry of this name.
@@ -45,7 +45,7 @@ fn folders_are_walked_down_and_up_again_to_the_row_they_were_left_at() {
     key(&mut app, KeyCode::Backspace);
     wait(&mut app);
     let files = &app.drive.as_ref().unwrap().files;
-    assert_eq!(files.selected_entry().unwrap().name, "OLD");
+    assert_eq!(files.selected_entry().unwrap().entry.name, "OLD");
     key(&mut app, KeyCode::Left);
     wait(&mut app);
     assert_eq!(app.drive.as_ref().unwrap().files.folder(), "");
@@ -112,8 +112,10 @@ fn what_is_marked_is_taken_out_and_the_summary_says_what_came() {
     select(&mut app, "engine.bin");
     sign(&mut app, ' ');
     assert!(drawn(&app, 160, 45).contains("2 marked"), "{}", drawn(&app, 160, 45));
+    wait(&mut app);
     sign(&mut app, 'e');
-    assert!(drawn(&app, 160, 45).contains("a manifest with hashes"));
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("2 marked: 3 files") && text.contains("nothing is overwritten"), "{text}");
     let out = bench.folder.path().join("out");
     (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
     line(&mut app, out.to_str().unwrap());
@@ -155,7 +157,7 @@ fn a_click_selects_a_row_and_nothing_is_looked_into_where_nothing_was_found() {
     let mut app = opened(&bench);
     app.area = Rect::new(0, 0, 160, 45);
     click(&mut app, "engine.bin", 40);
-    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().name, "engine.bin");
+    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().entry.name, "engine.bin");
     let mut empty = self::app(true);
     empty.drive.as_mut().unwrap().sweep.finds.clear();
     empty.stage = StageId::Sweep;
@@ -178,7 +180,7 @@ fn a_folder_is_sorted_with_its_folders_first_and_searched_as_it_is_typed() {
     sign(&mut app, 'r');
     sign(&mut app, 'o');
     assert!(app.told.as_ref().unwrap().contains("bytes"));
-    let bytes: Vec<u64> = app.drive.as_ref().unwrap().files.entries.iter().skip(1).map(|entry| entry.bytes).collect();
+    let bytes: Vec<u64> = app.drive.as_ref().unwrap().files.rows().skip(1).map(|hit| hit.entry.bytes).collect();
     assert!(bytes.is_sorted(), "{bytes:?}");
     (0..3).for_each(|_| sign(&mut app, 'o'));
     sign(&mut app, '/');
@@ -199,5 +201,121 @@ fn a_folder_is_sorted_with_its_folders_first_and_searched_as_it_is_typed() {
     assert_eq!(names(&app), ["OLD", "first.txt"], "what was searched for is not searched for in the next folder");
     key(&mut app, KeyCode::Backspace);
     wait(&mut app);
-    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().name, "ROUTES");
+    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().entry.name, "ROUTES");
+}
+
+#[test]
+fn the_whole_volume_is_searched_and_the_way_leads_back() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    select(&mut app, "engine.bin");
+    sign(&mut app, '*');
+    line(&mut app, "*.txt <1K");
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(names(&app) == ["tide.txt"] && text.contains("ROUTES/OLD/tide.txt") && text.contains("found: *.txt <1K"), "{text}");
+    // What is marked there is the file of that path.
+    sign(&mut app, ' ');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("1 marked: 1 file, 19 B"), "{}", drawn(&app, 160, 45));
+    sign(&mut app, '*');
+    (0..40).for_each(|_| key(&mut app, KeyCode::Backspace));
+    line(&mut app, "is:folder");
+    wait(&mut app);
+    assert_eq!(names(&app), ["OLD", "ROUTES"]);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert_eq!((names(&app), app.drive.as_ref().unwrap().files.folder().as_str()), (vec!["tide.txt".into()], "ROUTES/OLD"));
+    key(&mut app, KeyCode::Backspace);
+    assert_eq!(names(&app), ["OLD", "ROUTES"], "up from there is what was found");
+    key(&mut app, KeyCode::Backspace);
+    wait(&mut app);
+    assert_eq!(app.drive.as_ref().unwrap().files.selected_entry().unwrap().entry.name, "engine.bin");
+    sign(&mut app, '*');
+    line(&mut app, "sort:nothing");
+    assert!(drawn(&app, 160, 45).contains("is not known"), "{}", drawn(&app, 160, 45));
+}
+
+#[test]
+fn a_marked_folder_counts_with_all_below_it() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    select(&mut app, "ROUTES");
+    sign(&mut app, ' ');
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("1 marked: 2 files"), "{text}");
+    select(&mut app, "ROUTES");
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    select(&mut app, "first.txt");
+    assert!(drawn(&app, 160, 45).contains("✓  first.txt"), "{}", drawn(&app, 160, 45));
+    sign(&mut app, ' ');
+    assert!(drawn(&app, 160, 45).contains("its folder ROUTES is marked"));
+}
+
+#[test]
+fn a_file_is_read_to_its_end_and_searched() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    select(&mut app, "ROUTES");
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    select(&mut app, "first.txt");
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(
+        text.contains("first.txt  text, UTF-8") && text.contains("crossing 0 of") && !text.contains("crossing 60 of"),
+        "{text}"
+    );
+    key(&mut app, KeyCode::End);
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("crossing 399 of") && drawn(&app, 160, 45).contains("100 %"));
+    key(&mut app, KeyCode::Home);
+    (0..3).for_each(|_| key(&mut app, KeyCode::Down));
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("crossing 3 of") && !text.contains("crossing 2 of"), "{text}");
+    sign(&mut app, '/');
+    line(&mut app, "CROSSING 250");
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("crossing 250 of"), "{}", drawn(&app, 160, 45));
+    sign(&mut app, 'n');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("it does not stand there from here on"));
+    sign(&mut app, 'v');
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("first.txt  bytes") && text.contains("63 72 6f 73 73"), "{text}");
+    key(&mut app, KeyCode::Esc);
+    assert!(app.popups.is_empty());
+    // Its bytes on the drive: not the start of the volume.
+    sign(&mut app, 'b');
+    wait(&mut app);
+    let drive = app.drive.as_ref().unwrap();
+    let mut begins = [0; 10];
+    drive.source.read_at(drive.place.at, &mut begins).unwrap();
+    assert_eq!(&begins, b"crossing 0");
+}
+
+#[test]
+fn pictures_lie_side_by_side_and_are_marked_there() {
+    let bench = Bench::new();
+    let mut app = opened(&bench);
+    select(&mut app, "boat.png");
+    sign(&mut app, '#');
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("Contact sheet  1 of 1") && text.contains('▄'), "{text}");
+    sign(&mut app, ' ');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("✓ boat.png"));
+    key(&mut app, KeyCode::Enter);
+    assert!(app.popups.is_empty() && app.drive.as_ref().unwrap().files.is_marked("boat.png"));
+    select(&mut app, "ROUTES");
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    sign(&mut app, '#');
+    assert!(drawn(&app, 160, 45).contains("no pictures are listed here"));
 }

@@ -1,6 +1,6 @@
 //! Files: the tree of a volume, a preview, and what is taken out.
 
-use keel_core::files::{Extracted, FileGround, Outcome};
+use keel_core::files::{Extracted, FileGround, Hit, Outcome};
 use keel_format::{Existence, NodeKind};
 use keel_source::{counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
@@ -10,6 +10,7 @@ use ratatui_image::Image;
 
 use super::State;
 use super::preview::{Preview, ViewAs};
+use super::search::{said, weighed};
 use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::why::Why;
@@ -46,14 +47,15 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     why(app, drive)
 }
 
-/// How many entries are shown, and by what they were searched.
+/// How many entries are shown, and by what they were narrowed down.
 fn shown(files: &State) -> String {
-    let count = counted(files.entries.len(), "entry", "entries");
+    let count = counted(files.count(), "entry", "entries");
     let (before, behind) = files.order.filter.parts();
+    let wrong = files.wrong.as_ref().map(|wrong| format!("  {wrong}")).unwrap_or_default();
     match (files.order.typing, before.is_empty() && behind.is_empty()) {
-        (true, _) => format!("{count} of {}  / {before}▏{behind}", files.listed()),
+        (true, _) => format!("{count} of {}  / {before}▏{behind}{wrong}", files.listed()),
         (false, true) => count,
-        (false, false) => format!("{count} of {}  / {before}{behind}", files.listed()),
+        (false, false) => format!("{count} of {}  / {before}{behind}{wrong}", files.listed()),
     }
 }
 
@@ -62,28 +64,33 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let find = files.find.as_ref();
     let name = find.map_or("-", |find| find.name());
     let folder = files.folder();
-    let marked = if files.marked.is_empty() { String::new() } else { format!("  {} marked", files.marked.len()) };
+    let marked = weighed(files);
+    let marked = if marked.is_empty() { marked } else { format!("  {marked}") };
     let count = format!("{}{marked}{}", shown(files), if files.show_deleted { "  with deleted" } else { "" });
+    let count = cut(&count, usize::from(area.width).saturating_sub(20));
     let counted = columns(&count) + 1;
-    let title = cut(&format!("{name} /{folder}"), usize::from(area.width).saturating_sub(counted + 3));
+    let title = said(files).unwrap_or_else(|| format!("{name} /{folder}"));
+    let title = cut(&title, usize::from(area.width).saturating_sub(counted + 3));
     put(buf, area, 1, 0, &title, theme.strong());
     put(buf, area, area.width.saturating_sub(u16::try_from(counted).unwrap_or(0)), 0, &count, theme.dim());
     let times = area.width.saturating_sub(36);
     put(buf, area, 3, 1, "name", theme.dim());
     put(buf, area, times, 1, "         bytes  changed", theme.dim());
     let height = usize::from(area.height.saturating_sub(TOP + 1));
-    let first = first_shown(files.selected, files.entries.len(), height);
+    let first = first_shown(files.selected, files.count(), height);
     let names = Rect { width: times.saturating_sub(1), ..area };
-    for (row, entry) in files.entries.iter().enumerate().skip(first).take(height) {
+    for (row, hit) in files.rows().enumerate().skip(first).take(height) {
         let y = TOP + u16::try_from(row - first).unwrap_or(0);
-        let mark = if files.marked.contains_key(&files.path_of(entry)) { "✓" } else { " " };
+        let (entry, path) = (&hit.entry, hit.path());
+        let mark = if files.is_marked(&path) { "✓" } else { " " };
         let (sign, style) = match (entry.existence, entry.kind) {
             (Existence::Deleted, _) => ("×", theme.doubt()),
             (_, NodeKind::Directory) => ("▸", theme.strong()),
             (_, NodeKind::Link) => ("↷", theme.text()),
             (_, NodeKind::File) => (" ", theme.text()),
         };
-        put(buf, names, 0, y, &format!("{mark}{sign} {}", entry.name), style);
+        let name = if files.shows_found() { &path } else { &entry.name };
+        put(buf, names, 0, y, &format!("{mark}{sign} {name}"), style);
         let bytes = if entry.kind == NodeKind::Directory { String::new() } else { entry.bytes.to_string() };
         let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
         put(buf, area, times, y, &format!("{bytes:>14}  {time:.19}"), theme.dim());
@@ -91,8 +98,8 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
             bar(buf, area, y, theme.selected());
         }
     }
-    if files.entries.is_empty() {
-        let text = if files.list_job.is_some() { "reading" } else { "nothing here" };
+    if files.count() == 0 {
+        let text = if files.list_job.is_some() || files.search_job.is_some() { "reading" } else { "nothing here" };
         put(buf, area, 3, TOP, files.problem.as_deref().unwrap_or(text), theme.dim());
     }
 }
@@ -101,7 +108,7 @@ fn draw_preview(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let line = "─".repeat(usize::from(area.width));
     put(buf, area, 0, 0, &line, theme.line());
-    let Some(entry) = files.selected_entry() else { return };
+    let Some(Hit { entry, .. }) = files.selected_entry() else { return };
     let inner = Rect { x: area.x + 1, y: area.y + 1, width: area.width.saturating_sub(2), height: area.height.saturating_sub(1) };
     let preview = files.preview.as_ref().filter(|preview| preview.id == entry.id);
     let Some(preview) = preview else {
@@ -116,7 +123,8 @@ fn draw_preview(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let view = match (files.view, &preview.picture) {
         (ViewAs::Hex, _) => "bytes",
         (_, Some(_)) => "picture",
-        _ if preview.is_text() => "text",
+        _ if preview.text.is_some() => "text",
+        _ if preview.about.is_some() => "what it says",
         _ => "bytes",
     };
     put(buf, area, 2, 0, &format!(" {} as {view} ", entry.name), theme.strong());
@@ -130,15 +138,30 @@ fn draw_preview(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
             }
         }
         "text" => draw_text(app, preview, inner, buf),
+        "what it says" => draw_about(app, preview, inner, buf),
         _ => draw_hex(app, preview, inner, buf),
     }
 }
 
 fn draw_text(app: &App, preview: &Preview, area: Rect, buf: &mut Buffer) {
-    let text = String::from_utf8_lossy(&preview.bytes[..preview.bytes.len().min(32 << 10)]);
+    let Some((text, _)) = &preview.text else { return };
     for (y, line) in text.lines().take(usize::from(area.height)).enumerate() {
         let line = printable(&line.replace('\t', "    "));
         put(buf, area, 0, u16::try_from(y).unwrap_or(0), &line, app.theme.text());
+    }
+}
+
+/// What an archive lists, or what a document, sound or film says of itself.
+fn draw_about(app: &App, preview: &Preview, area: Rect, buf: &mut Buffer) {
+    let Some(about) = &preview.about else { return };
+    let said = about.says.iter().map(|(word, value)| (format!("{word:<16}{}", printable(value)), app.theme.text()));
+    let head = std::iter::once((about.form.to_string(), app.theme.strong()));
+    let problem = about.problem.iter().map(|why| (format!("not read to its end: {}", printable(why)), app.theme.bad()));
+    let listed =
+        about.listing.iter().map(|listed| (format!("{:>14}  {}", listed.bytes, printable(&listed.path)), app.theme.text()));
+    let more = about.more.then(|| ("               and more".to_string(), app.theme.dim()));
+    for (y, (line, style)) in (0..area.height).zip(head.chain(said).chain(problem).chain(listed).chain(more)) {
+        put(buf, area, 0, y, &line, style);
     }
 }
 
@@ -174,7 +197,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         }
         why.gap();
     }
-    if let Some(entry) = files.selected_entry() {
+    if let Some(Hit { entry, .. }) = files.selected_entry() {
         why.say(printable(&entry.name), theme.strong());
         why.say(format!("{} bytes", entry.bytes), theme.text());
         for (what, time) in [("created", entry.times.created), ("changed", entry.times.modified), ("read", entry.times.accessed)]
@@ -190,6 +213,9 @@ fn why(app: &App, drive: &Drive) -> Why {
             }
             if let Some((width, height)) = preview.picture_size {
                 why.say(format!("picture of {width} x {height}"), theme.dim());
+            }
+            if let Some((_, encoding)) = &preview.text {
+                why.say(format!("text, {}", encoding.0), theme.dim());
             }
             if !preview.whole {
                 why.say("part of it cannot be read", theme.bad());
@@ -209,8 +235,13 @@ fn why(app: &App, drive: &Drive) -> Why {
         why.say(format!("{}: {}", finding.what, finding.how), theme.doubt());
     }
     why.say("Next", theme.strong());
-    why.say("· space marks, e takes out what is marked", theme.text());
-    why.say("· v changes between content and bytes", theme.text());
+    for line in [
+        "· space marks, e takes out what is marked",
+        "· enter reads the whole file, b shows where it lies",
+        "· * searches the whole volume, # shows its pictures side by side",
+    ] {
+        why.say(line, theme.text());
+    }
     why
 }
 
@@ -228,6 +259,14 @@ pub(super) fn summary(done: &Extracted) -> String {
     } else {
         "Count or bytes on this system DIFFER from the manifest.\n"
     });
+    if done.was_there > 0 {
+        text.push_str(&format!("{} of them were there already, with the same content.\n", done.was_there));
+    }
+    for (sort, count) in &done.sorts {
+        let other = [(count.damaged, "damaged"), (count.missing, "missing")].into_iter().filter(|(count, _)| *count > 0);
+        let other: String = other.map(|(count, word)| format!(", {count} {word}")).collect();
+        text.push_str(&format!("{:<12} {} whole{other}\n", sort.word(), count.whole));
+    }
     if done.cancelled {
         text.push_str("It was stopped: the files so far are whole.\n");
     }
@@ -245,9 +284,9 @@ pub(super) fn summary(done: &Extracted) -> String {
 pub(super) fn click(drive: &mut Drive, area: Rect, at: Position) {
     let (list, _) = split(area);
     let height = usize::from(list.height.saturating_sub(TOP + 1));
-    let first = first_shown(drive.files.selected, drive.files.entries.len(), height);
+    let first = first_shown(drive.files.selected, drive.files.count(), height);
     let row = first + usize::from(at.y.saturating_sub(TOP));
-    if at.y >= TOP && at.y < list.height && row < drive.files.entries.len() {
+    if at.y >= TOP && at.y < list.height && row < drive.files.count() {
         drive.files.selected = row;
     }
 }

@@ -254,7 +254,7 @@ fn why(app: &App, drive: &Drive, ladder: &Ladder) -> Why {
     match rung.rung {
         RungName::Reads => why.say("· R reads the whole surface, 3 copies the drive", theme.text()),
         RungName::Capacity => why.say("· 4 measures it", theme.text()),
-        RungName::Link => why.say("· 1, then c: checks outside the computer", theme.text()),
+        RungName::Link => why.say("· 1, then B: checks outside the computer", theme.text()),
         _ => {}
     }
     if let Some(volume) = volume.filter(|volume| volume.kind.is_some()) {

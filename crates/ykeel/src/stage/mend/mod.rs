@@ -29,11 +29,11 @@ const KEYS: &[StageKey] = &[
     drive("m", |drive| state::take(drive, Take::Main), ("main", "Take the structure, or the selected field, as it stands")),
     drive("c", take_copy, ("copy", "Take the structure, or the selected field, from its copy")),
     drive(
-        "o",
+        "w",
         |drive| state::take(drive, Take::Computed),
         ("computed", "Take the structure, or the selected field, as computed from the volume"),
     ),
-    drive("r", state::mend_rule, ("mend rule", "Mend what the selected rule found, or let it be")),
+    drive("space", state::mend_rule, ("mend rule", "Mend what the selected rule found, or let it be")),
     drive(
         "E",
         state::erase_leftovers,

@@ -89,7 +89,7 @@ fn the_mouse_selects_rows_and_fields_and_takes_a_column_by_a_second_click() {
 fn a_rule_without_a_mending_says_so_and_leftovers_are_asked_for_and_let_be() {
     let mut app = mending(None);
     key(&mut app, KeyCode::End);
-    key(&mut app, KeyCode::Char('r'));
+    key(&mut app, KeyCode::Char(' '));
     assert!(app.told.as_ref().unwrap().contains("nothing that could be mended"));
     key(&mut app, KeyCode::Char('E'));
     assert!(!app.drive.as_ref().unwrap().mend.also.is_empty());

@@ -212,7 +212,7 @@ fn draw_rule_row(app: &App, state: &State, rule: &Checked, (area, y, bare): (Rec
         None => return,
         Some(_) if asked => ("mended, as asked", app.theme.staged()),
         Some(mending) if mending.is_safe && by_itself => ("mended", app.theme.staged()),
-        Some(_) => ("on request: r", app.theme.dim()),
+        Some(_) => ("on request: space", app.theme.dim()),
     };
     put(buf, area, columns.computed, y, words, shade(style));
 }
@@ -343,7 +343,7 @@ fn why(app: &App, drive: &Drive, subject: &Shown) -> Why {
         }
         why.gap();
         let what = if state.field.is_some() { "this field" } else { "the whole structure" };
-        why.say(format!("m c o   take {what} from main, copy or computed; the same key again lets it go"), theme.accent());
+        why.say(format!("m c w   take {what} from main, copy or computed; the same key again lets it go"), theme.accent());
         if state.field.is_none() {
             why.say("→   go to the fields", theme.accent());
         }
@@ -359,7 +359,7 @@ fn why(app: &App, drive: &Drive, subject: &Shown) -> Why {
                 why.say(format!("It can be mended: {}, {} writes.", mending.does, mending.repairs.len()), theme.text());
                 why.say(format!("What that costs: {}.", mending.loses), theme.doubt());
                 why.gap();
-                why.say("r   mend it, or let it be", theme.accent());
+                why.say("space   mend it, or let it be", theme.accent());
             }
         }
     }

@@ -38,7 +38,7 @@ pub(super) const GO: StageKey =
 const KEYS: &[StageKey] = &[
     drive("a", write::ask_apply, ("apply", "Apply the plan to the drive; asks for the drive's code")),
     drive("u", write::ask_undo, ("undo", "Put the drive back as it was before the apply")),
-    drive("w", write::ask_save, ("save copy", "Save the drive as it would be as a new image")),
+    drive("I", write::ask_save, ("save copy", "Save the drive as it would be as a new image")),
 ];
 
 impl Stage for Plan {

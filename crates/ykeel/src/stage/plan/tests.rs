@@ -81,7 +81,7 @@ fn a_plan_is_applied_proven_and_put_back_byte_for_byte() {
 fn a_repaired_copy_is_saved_and_the_drive_left_alone() {
     let bench = Bench::new();
     let (mut app, image, before) = on_disk(&bench);
-    sign(&mut app, 'w');
+    sign(&mut app, 'I');
     assert!(drawn(&app, 160, 45).contains("locker-repaired.img"));
     let out = bench.folder.path().join("repaired.img");
     (0..60).for_each(|_| key(&mut app, KeyCode::Backspace));
@@ -94,7 +94,7 @@ fn a_repaired_copy_is_saved_and_the_drive_left_alone() {
     assert_eq!(fs::read(&image).unwrap(), before);
     // A place that is taken is not written over.
     app.popups.clear();
-    sign(&mut app, 'w');
+    sign(&mut app, 'I');
     (0..60).for_each(|_| key(&mut app, KeyCode::Backspace));
     line(&mut app, image.to_str().unwrap());
     wait(&mut app);

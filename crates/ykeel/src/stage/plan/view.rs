@@ -192,7 +192,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         }
         if plan.copy_first {
             why.gap();
-            why.say("This drive fails. Copy it first (3); w saves a repaired copy and leaves the drive alone.", theme.bad());
+            why.say("This drive fails. Copy it first (3); I saves a repaired copy and leaves the drive alone.", theme.bad());
         }
         why.gap();
     }
@@ -215,7 +215,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         (true, false) => why.say("· 7: look into the files", theme.text()),
         _ => {
             why.say("· read each edit: ↑↓", theme.text());
-            why.say("· a applies, w saves a repaired copy", theme.text());
+            why.say("· a applies, I saves a repaired copy", theme.text());
         }
     }
     why

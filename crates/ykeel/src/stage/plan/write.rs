@@ -59,7 +59,7 @@ pub(super) fn ask_apply(drive: &mut Drive) -> Effects {
     } else if let Some(running) = drive.running().first().filter(|running| running.weight > crate::stage::Weight::Short) {
         tell(format!("wait for what runs, or stop it: {}", running.line()))
     } else if plan.copy_first && drive.plan.override_words.is_none() {
-        let text = "It should be copied first; w saves a repaired copy without touching it. To write all the same, type: I write without a copy";
+        let text = "It should be copied first; I saves a repaired copy without touching it. To write all the same, type: I write without a copy";
         ask("This drive fails reads", text.into(), "", |drive, line| {
             let words = line.trim().to_string();
             let mut effects = vec![job("keep the words", move |drive| drive.plan.override_words = Some(words))];

@@ -39,8 +39,8 @@ const KEYS: &[StageKey] = &[
     SURFACE,
     drive("space", |drive| state::choose(drive, true), ("hold", "Hold the find in the layout, or let it go")),
     drive("d", |drive| state::choose(drive, false), ("drop", "Drop the find from the layout, or let it back")),
-    drive("c", state::compare, ("compare", "Compare the find with the one that claims the same ground")),
-    drive("t", state::change_scheme, ("MBR/GPT", "Change the scheme of the table: as the evidence says, MBR, GPT")),
+    drive("V", state::compare, ("compare", "Compare the find with the one that claims the same ground")),
+    drive("T", state::change_scheme, ("MBR/GPT", "Change the scheme of the table: as the evidence says, MBR, GPT")),
     drive("y", state::change_type, ("", "Change the type of the find's entry: the next one that fits its kind")),
     plan::GO,
 ];

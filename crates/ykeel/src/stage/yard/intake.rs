@@ -21,7 +21,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
             area,
             1,
             2,
-            "i  what the client sees    t  an error message, as pasted    c  checks made outside the computer",
+            "i  what the client sees    t  an error message, as pasted    B  checks made outside the computer",
             theme.text(),
         );
         put(buf, area, 1, 3, "Each of them opens a case for this drive, with a journal that proves itself.", theme.dim());

@@ -33,7 +33,7 @@ const KEYS: &[StageKey] = &[
         ("ask all", "Ask every drive but this machine's devices for its ladder, while you work on another (look at all)"),
     ),
     bench("/", type_filter, ("find", "Show the drives that have these words: name, client, what is broken, what is next")),
-    bench("o", sort_next, ("", "Sort the board by the next column")),
+    bench("o", sort_next, ("", "Order the board by its next column (sort)")),
     bench("r", reverse, ("", "Turn the order of the board around")),
     bench("O", ask_path, ("", "Open any path: an image, a device, a folder as the yard")),
     bench("L", |_| vec![Effect::AskYard], ("", "Look which drives are there now")),
@@ -42,10 +42,10 @@ const KEYS: &[StageKey] = &[
         |_| vec![Effect::Over(Box::new(lists::Symptoms::default()))],
         ("symptoms", "Say what the client sees: choose from the symptoms"),
     ),
-    bench("c", ask_checks, ("checks", "Note the checks made outside the computer, and see which one comes next")),
+    bench("B", ask_checks, ("checks", "Note the checks made outside the computer, and see which one comes next")),
     bench("t", ask_text, ("text", "Keep a text of the client: an error message as pasted is led to the rungs it comes from")),
-    bench("n", ask_client, ("", "Say whose drive it is")),
-    bench("d", close, ("done", "Close the case of the drive, or open it again")),
+    bench("W", ask_client, ("", "Say whose drive it is")),
+    bench("Z", close, ("done", "Close the case of the drive, or open it again")),
 ];
 
 fn type_filter(app: &mut App) -> Effects {
@@ -174,7 +174,7 @@ impl Stage for Yard {
     }
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
-        matches!(advice, Advice::CheckOutside | Advice::CheckCable | Advice::Unexplained(_)).then_some("c")
+        matches!(advice, Advice::CheckOutside | Advice::CheckCable | Advice::Unexplained(_)).then_some("B")
     }
 
     fn standing(&self, _drive: &Drive) -> Standing {

@@ -15,7 +15,7 @@ fn the_intake_opens_a_case_and_the_next_check_moves_on() {
     wait(&mut app);
     let case = app.case.clone().unwrap();
     assert_eq!(case.record.told.symptoms, ["comes_and_goes"]);
-    sign(&mut app, 'c');
+    sign(&mut app, 'B');
     let first = case.next_check().unwrap().id;
     sign(&mut app, 'n');
     key(&mut app, KeyCode::Enter);
@@ -34,7 +34,7 @@ fn the_intake_opens_a_case_and_the_next_check_moves_on() {
     key(&mut app, KeyCode::Down);
     sign(&mut app, ' ');
     key(&mut app, KeyCode::Esc);
-    sign(&mut app, 'c');
+    sign(&mut app, 'B');
     let row = keel_core::intake::CHECKS.iter().position(|check| check.id == first).unwrap();
     (0..20).for_each(|_| key(&mut app, KeyCode::Up));
     (0..row).for_each(|_| key(&mut app, KeyCode::Down));

@@ -246,7 +246,7 @@ fn why(app: &App) -> Why {
     }
     why.say("Next", theme.strong());
     if let Some(check) = app.case.as_ref().and_then(keel_core::case::Case::next_check) {
-        why.say(format!("· check: {} ({} min); c notes it", check.words, check.minutes), theme.accent());
+        why.say(format!("· check: {} ({} min); B notes it", check.words, check.minutes), theme.accent());
     }
     if let Some(sight) = &berth.sight {
         why.say(format!("· {}", sight.next), theme.accent());
