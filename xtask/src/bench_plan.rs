@@ -8,7 +8,7 @@ use std::time::Instant;
 
 use anyhow::{Context, ensure};
 use keel_core::case;
-use keel_core::mend::{self, Edit, Intent, Order};
+use keel_core::mend::{self, Belongs, Edit, Intent, Order};
 use keel_core::plan::{self, ApplyOptions, Bundle, Condition, Confirmation, Direction, Plan};
 use keel_source::{ByteOffset, OpenOptions, Payload, SharedSource, Source};
 
@@ -71,6 +71,7 @@ fn zeros(at: u64, bytes: u64) -> Edit {
         before: Vec::new(),
         after: Payload::zeros(bytes),
         intent: Intent::Erase,
+        belongs: Belongs::default(),
         order: Order::Primary,
         reason: "a bench".into(),
     }

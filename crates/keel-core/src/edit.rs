@@ -27,6 +27,23 @@ pub enum Order {
     Primary,
 }
 
+/// What an edit belongs to: what it is written with, or not at all.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+pub struct Belongs {
+    /// The name of the edits that make one thing: `table/primary GPT`, `n2/FAT32 boot sector`. They are dropped together.
+    pub group: String,
+    /// Groups on which it rests: without them it is nothing.
+    pub needs: Vec<String>,
+}
+
+impl Belongs {
+    /// To the edits of this name, resting on nothing else.
+    #[must_use]
+    pub fn to(group: impl Into<String>) -> Self {
+        Self { group: group.into(), needs: Vec::new() }
+    }
+}
+
 /// One staged change.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Edit {
@@ -41,6 +58,8 @@ pub struct Edit {
     pub after: Payload,
     /// What it is for.
     pub intent: Intent,
+    /// What it is written with.
+    pub belongs: Belongs,
     /// Copy or primary.
     pub order: Order,
     /// Why, in plain words.
@@ -70,7 +89,7 @@ impl Edit {
 impl Serialize for Edit {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         use serde::ser::SerializeStruct;
-        let mut edit = serializer.serialize_struct("Edit", 9)?;
+        let mut edit = serializer.serialize_struct("Edit", 11)?;
         edit.serialize_field("structure", &self.structure)?;
         edit.serialize_field("at_byte", &self.at_byte)?;
         edit.serialize_field("bytes", &self.after.len())?;
@@ -79,6 +98,8 @@ impl Serialize for Edit {
         edit.serialize_field("after", &hex(self.after.held().unwrap_or_default()))?;
         edit.serialize_field("run", &self.after.run().map(keel_source::Generate::name))?;
         edit.serialize_field("order", &self.order)?;
+        edit.serialize_field("group", &self.belongs.group)?;
+        edit.serialize_field("needs", &self.belongs.needs)?;
         edit.serialize_field("reason", &self.reason)?;
         edit.end()
     }
@@ -95,6 +116,7 @@ mod tests {
             before: vec![1; 4],
             after,
             intent: Intent::Repair,
+            belongs: Belongs::to("table/MBR"),
             order: Order::Primary,
             reason: "it is gone".into(),
         }

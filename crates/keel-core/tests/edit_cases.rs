@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use keel_core::job::Cancel;
 use keel_core::ladder::{self, Ladder, VolumeLadder};
-use keel_core::mend::{self, Edit, Intent, Order};
+use keel_core::mend::{self, Belongs, Edit, Intent, Order};
 use keel_core::plan::{self, ApplyOptions, Bundle, Condition, Confirmation, Direction, Plan};
 use keel_core::sweep::Reach;
 use keel_source::{ByteOffset, ByteRange, Generate, OpenOptions, Payload, SharedSource};
@@ -42,6 +42,7 @@ fn edit(source: &SharedSource, at: u64, after: impl Into<Payload>, intent: Inten
         before,
         after,
         intent,
+        belongs: Belongs::default(),
         order: Order::Primary,
         reason: "a test".into(),
     }
@@ -150,6 +151,7 @@ fn a_long_run_over_a_place_that_does_not_read_is_refused_and_nothing_is_written(
         before: Vec::new(),
         after: Payload::zeros(8 << 20),
         intent: Intent::Erase,
+        belongs: Belongs::default(),
         order: Order::Primary,
         reason: "a test".into(),
     };

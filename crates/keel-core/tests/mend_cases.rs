@@ -157,9 +157,10 @@ fn what_would_make_a_file_unreadable_is_withheld_with_its_name() {
     overlay.lay(ByteOffset(START + 6 * 512), &lie);
     let drive: SharedSource = Arc::new(overlay);
     let mut wishes = Wishes::default();
-    wishes
-        .takes
-        .insert((Subject::Volume(finds[0].id.clone()), boot.name.clone()), Taken { whole: Take::Copy(0), fields: Vec::new() });
+    wishes.takes.insert(
+        (Subject::Volume(finds[0].id.clone()), boot.name.clone()),
+        Taken { whole: Take::Copy(0), fields: Vec::new(), by_hand: Vec::new() },
+    );
     let told = told(&drive, &wishes);
     assert!(told.staged.edits.iter().all(|edit| edit.at_byte != ByteOffset(START)), "{:?}", told.staged.edits);
     let why: Vec<&str> = told.staged.withheld.iter().map(|withheld| withheld.why.as_str()).collect();
@@ -175,7 +176,10 @@ fn a_single_field_is_taken_from_elsewhere_and_the_checksum_follows() {
     let field = *structure.fields.iter().find(|field| field.name == "s_mnt_count").unwrap();
     let mut wishes = Wishes::default();
     let fields = vec![(field, Take::Computed)];
-    wishes.takes.insert((Subject::Volume(finds[0].id.clone()), structure.name.clone()), Taken { whole: Take::Main, fields });
+    wishes.takes.insert(
+        (Subject::Volume(finds[0].id.clone()), structure.name.clone()),
+        Taken { whole: Take::Main, fields, by_hand: Vec::new() },
+    );
     let mut overlay = Overlay::new(Arc::clone(&source));
     let mut changed = structure.main.bytes.clone();
     changed[52] = 9;
@@ -328,4 +332,60 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn a_dropped_edit_takes_along_what_rests_on_it_and_nothing_else() {
+    for name in ["fat32", "ext4", "ntfs"] {
+        let (bench, _) = made(name);
+        let source = bench.open();
+        let mut overlay = Overlay::new(Arc::clone(&source));
+        // Boot sector or superblock and the table are gone.
+        overlay.lay(ByteOffset(0), &[0; 512]);
+        overlay.lay(ByteOffset(START + if name == "ext4" { 1024 } else { 0 }), &[0; 512]);
+        let drive: SharedSource = Arc::new(overlay);
+        let all = told(&drive, &Wishes::default()).staged;
+        let groups: std::collections::BTreeSet<String> = all.edits.iter().map(|edit| edit.belongs.group.clone()).collect();
+        assert!(groups.iter().any(|group| group.starts_with("table/")) && groups.len() > 1, "{name}: {groups:?}");
+        for group in groups {
+            let wishes = Wishes { without: [group.clone()].into(), ..Wishes::default() };
+            let staged = told(&drive, &wishes).staged;
+            assert!(
+                staged.edits.iter().all(|edit| edit.belongs.group != group && !edit.belongs.needs.contains(&group)),
+                "{name} {group}"
+            );
+            assert_eq!(
+                staged.edits.len() + staged.dropped.len(),
+                all.edits.len(),
+                "{name} {group}: dropped ones can be taken back"
+            );
+            // What is left stands by itself: a header without its array is not left behind.
+            let kept: Vec<&str> = staged.edits.iter().map(|edit| edit.structure.as_str()).collect();
+            assert_eq!(
+                kept.contains(&"primary GPT header"),
+                kept.contains(&"primary GPT entry array"),
+                "{name} {group}: {kept:?}"
+            );
+        }
+    }
+}
+
+#[test]
+fn a_value_set_by_hand_that_the_volume_disproves_is_withheld() {
+    let (bench, _) = made("fat32");
+    let source = bench.open();
+    let finds = swept(&source, Reach::Doubt).finds;
+    let structure = mend::structures(&source, &finds[0], Compute::All).swap_remove(0);
+    let set = |field: &str, value: &str| {
+        let field = *structure.fields.iter().find(|own| own.name == field).unwrap();
+        let by_hand = vec![(field, field.typed(value).unwrap())];
+        let taken = Taken { whole: Take::Main, fields: Vec::new(), by_hand };
+        let takes = [((Subject::Volume(finds[0].id.clone()), structure.name.clone()), taken)].into();
+        told(&source, &Wishes { takes, ..Wishes::default() }).staged
+    };
+    let sound = set("BS_VolLab", "SHELDUCK");
+    assert_eq!(sound.edits.len(), 1, "{:?}", sound.withheld);
+    assert!(sound.edits[0].reason.contains("set by hand: BS_VolLab"));
+    let lie = set("BPB_SecPerClus", "64");
+    assert!(lie.edits.is_empty() && !lie.withheld.is_empty(), "{:?}", lie.edits);
 }

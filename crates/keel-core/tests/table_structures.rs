@@ -39,7 +39,7 @@ impl Told {
 
     fn staged(&self, name: &str, whole: Take) -> mend::Staged {
         let mut wishes = Wishes::default();
-        wishes.takes.insert((mend::Subject::Table, name.into()), Taken { whole, fields: Vec::new() });
+        wishes.takes.insert((mend::Subject::Table, name.into()), Taken { whole, fields: Vec::new(), by_hand: Vec::new() });
         mend::stage(&self.source, &self.table, &self.finds, &self.layout, &wishes)
     }
 }

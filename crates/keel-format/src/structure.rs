@@ -48,6 +48,40 @@ impl Field {
         structure.get(self.offset..self.offset.checked_add(self.len)?)
     }
 
+    /// The bytes that a typed value makes of the field: a number, decimal or hexadecimal (`0x…`); characters, padded with spaces; bytes in
+    /// hexadecimal, as many as the field has. None where it does not fit.
+    #[must_use]
+    pub fn typed(&self, text: &str) -> Option<Vec<u8>> {
+        let text = text.trim();
+        let number = || {
+            let value = match text.strip_prefix("0x") {
+                Some(digits) => u128::from_str_radix(digits, 16).ok()?,
+                None => text.parse().ok()?,
+            };
+            let bytes = value.to_be_bytes();
+            let (over, own) = bytes.split_at(bytes.len().checked_sub(self.len)?);
+            over.iter().all(|byte| *byte == 0).then(|| own.to_vec())
+        };
+        match self.form {
+            Form::Big => number(),
+            Form::Little => number().map(|bytes| bytes.into_iter().rev().collect()),
+            Form::Text => {
+                let mut bytes = text.as_bytes().to_vec();
+                (bytes.len() <= self.len).then(|| {
+                    bytes.resize(self.len, b' ');
+                    bytes
+                })
+            }
+            Form::Bytes => {
+                let digits: Vec<u8> = text.bytes().filter(|byte| !byte.is_ascii_whitespace()).collect();
+                let (pairs, odd) = digits.as_chunks::<2>();
+                let byte = |pair: &[u8; 2]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+                let bytes: Vec<u8> = pairs.iter().map(byte).collect::<Option<_>>()?;
+                (odd.is_empty() && bytes.len() == self.len).then_some(bytes)
+            }
+        }
+    }
+
     /// The field as text: numbers decimal and hexadecimal. Characters are as stored, control characters and all.
     #[must_use]
     pub fn text(&self, structure: &[u8]) -> Option<String> {
@@ -278,16 +312,22 @@ impl Structure {
         Some(bytes.as_slice()).filter(|bytes| !bytes.is_empty())
     }
 
-    /// The structure from `whole`, with single fields from elsewhere; checksums follow. `None` when a version is not
-    /// there.
+    /// The structure from `whole`, with single fields from elsewhere and others set by hand; checksums follow. `None` when a version
+    /// is not there, or a value does not fit its field.
     #[must_use]
-    pub fn put_together(&self, whole: Take, fields: &[(Field, Take)]) -> Option<Vec<u8>> {
+    pub fn put_together(&self, whole: Take, fields: &[(Field, Take)], by_hand: &[(Field, Vec<u8>)]) -> Option<Vec<u8>> {
         let mut bytes = self.bytes(whole)?.to_vec();
+        let mut put = |field: &Field, from: &[u8]| {
+            let place = bytes.get_mut(field.offset..field.offset.checked_add(field.len)?)?;
+            (place.len() == from.len()).then(|| place.copy_from_slice(from))
+        };
         for (field, take) in fields {
-            let from = field.of(self.bytes(*take)?)?;
-            bytes.get_mut(field.offset..field.offset.checked_add(field.len)?)?.copy_from_slice(from);
+            put(field, field.of(self.bytes(*take)?)?)?;
         }
-        if !fields.is_empty() {
+        for (field, value) in by_hand {
+            put(field, value)?;
+        }
+        if !fields.is_empty() || !by_hand.is_empty() {
             (self.seal)(&mut bytes);
         }
         Some(bytes)
@@ -319,13 +359,13 @@ impl Structure {
         if !self.main.holds() && take.is_none() {
             return Vec::new();
         }
-        self.repairs_with(take.unwrap_or(Take::Main), &[])
+        self.repairs_with(take.unwrap_or(Take::Main), &[], &[])
     }
 
-    /// As [`Structure::repairs`], with the version for the main place chosen.
+    /// As [`Structure::repairs`], with the version for the main place chosen, fields of others, and fields set by hand.
     #[must_use]
-    pub fn repairs_with(&self, take: Take, fields: &[(Field, Take)]) -> Vec<Repair> {
-        let Some(bytes) = self.put_together(take, fields) else { return Vec::new() };
+    pub fn repairs_with(&self, take: Take, fields: &[(Field, Take)], by_hand: &[(Field, Vec<u8>)]) -> Vec<Repair> {
+        let Some(bytes) = self.put_together(take, fields, by_hand) else { return Vec::new() };
         let copy = match take {
             Take::Copy(index) => self.copies.get(index).map(|copy| ByteRange::sized(copy.at, copy.bytes.len() as u64)),
             Take::Main | Take::Computed => None,
@@ -349,10 +389,19 @@ impl Structure {
                 Some(why) => format!("the {} does not hold ({why})", self.name),
                 None => format!("the {} is changed by the technician's choice", self.name),
             };
-            let how = match (take, fields.is_empty()) {
+            let how = match (take, fields.is_empty() && by_hand.is_empty()) {
                 (Take::Copy(_), true) => "its copy does, and the volume's own metadata agrees".to_string(),
                 (Take::Computed, true) => "it is computed from the volume's own metadata".to_string(),
-                _ => format!("{} fields are taken from elsewhere", fields.len()),
+                _ => {
+                    let set = by_hand.iter().map(|(field, _)| field.name).collect::<Vec<_>>().join(", ");
+                    let set = if set.is_empty() { set } else { format!("set by hand: {set}") };
+                    let taken = match fields.len() {
+                        0 => String::new(),
+                        1 => "1 field is taken from elsewhere".to_string(),
+                        count => format!("{count} fields are taken from elsewhere"),
+                    };
+                    [taken, set].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("; ")
+                }
             };
             let reason = format!("{why}; {how}");
             repairs.push(Repair { name: self.name.clone(), at: self.main.at, bytes, from: take, copy, is_main: true, reason });
@@ -415,6 +464,34 @@ mod tests {
     }
 
     #[test]
+    fn values_are_typed_as_the_field_has_them_and_what_does_not_fit_is_none() {
+        let [magic, size, count, sum] = FIELDS;
+        assert_eq!(size.typed("513"), Some(vec![1, 2]));
+        assert_eq!((size.typed("0x0201"), count.typed("513")), (Some(vec![1, 2]), Some(vec![2, 1])));
+        assert_eq!((magic.typed("AB"), sum.typed("f F")), (Some(b"AB  ".to_vec()), Some(vec![0xff])));
+        for (field, text) in
+            [(size, "65536"), (size, "-1"), (size, ""), (size, "ten"), (magic, "FIVES"), (sum, "f"), (sum, "ffff"), (sum, "gg")]
+        {
+            assert_eq!(field.typed(text), None, "{} {text}", field.name);
+        }
+    }
+
+    #[test]
+    fn a_field_set_by_hand_goes_before_all_others_and_the_checksum_follows() {
+        let structure = read(&[(0, sound(512, false)), (64, sound(9, true))]);
+        let by_hand = [(FIELDS[1], vec![7, 0])];
+        let bytes = structure.put_together(Take::Main, &[(FIELDS[1], Take::Copy(0))], &by_hand).unwrap();
+        assert_eq!(bytes, sound(7, false));
+        let [repair] = structure.repairs_with(Take::Main, &[], &by_hand).try_into().unwrap();
+        assert!(
+            repair.is_main && repair.bytes == sound(7, false) && repair.reason.contains("set by hand: Size"),
+            "{}",
+            repair.reason
+        );
+        assert_eq!(structure.put_together(Take::Main, &[], &[(FIELDS[1], vec![7])]), None, "a value of another length");
+    }
+
+    #[test]
     fn the_first_copy_that_holds_is_taken_as_it_would_stand_in_the_main_place() {
         let structure = read(&[(64, vec![9; 16]), (128, sound(512, true))]);
         assert_eq!(structure.best(), Some(Take::Copy(1)));
@@ -471,13 +548,13 @@ mod tests {
     fn a_field_from_elsewhere_is_sealed_and_what_is_not_there_gives_nothing() {
         let computed = Some(Computed { bytes: sound(1024, false), witnesses: Vec::new() });
         let structure = Structure { computed, ..read(&[(0, sound(512, false))]) };
-        let mixed = structure.put_together(Take::Main, &[(FIELDS[1], Take::Computed)]).unwrap();
+        let mixed = structure.put_together(Take::Main, &[(FIELDS[1], Take::Computed)], &[]).unwrap();
         assert_eq!(mixed, sound(1024, false));
-        assert_eq!(structure.put_together(Take::Copy(9), &[]), None);
-        assert_eq!(structure.put_together(Take::Main, &[(FIELDS[1], Take::Copy(9))]), None);
-        let chosen = structure.repairs_with(Take::Main, &[(FIELDS[1], Take::Computed)]);
+        assert_eq!(structure.put_together(Take::Copy(9), &[], &[]), None);
+        assert_eq!(structure.put_together(Take::Main, &[(FIELDS[1], Take::Copy(9))], &[]), None);
+        let chosen = structure.repairs_with(Take::Main, &[(FIELDS[1], Take::Computed)], &[]);
         assert!(
-            chosen[0].reason.contains("technician's choice") && chosen[0].reason.contains("1 fields"),
+            chosen[0].reason.contains("technician's choice") && chosen[0].reason.contains("1 field"),
             "{}",
             chosen[0].reason
         );

@@ -452,12 +452,16 @@ pub(crate) struct MendArgs {
     #[command(flatten)]
     pub(crate) choices: ChoiceArgs,
     /// Take a structure from here instead of where the evidence says: the find's id, `/`, the structure's name, `=`, and
-    /// main, copy, copyN or computed; with `.FIELD` behind the name for a single field.
+    /// main, copy, copyN or computed; with `.FIELD` behind the name for a single field, which may also get a value of its own:
+    /// value:0x08.
     #[arg(long, value_name = "ID/STRUCTURE[.FIELD]=VERSION")]
     pub(crate) take: Vec<String>,
     /// Mend this rule of the check too, though something is lost by it: its name, or all.
     #[arg(long, value_name = "RULE")]
     pub(crate) also: Vec<String>,
+    /// Drop these edits, with all that rests on them: the name of their group, as the plan says it.
+    #[arg(long, value_name = "GROUP")]
+    pub(crate) without: Vec<String>,
     /// Save the drive as it would be as a new image.
     #[arg(long, value_name = "COPY")]
     pub(crate) save_as: Option<PathBuf>,
@@ -489,6 +493,9 @@ pub(crate) struct ChoiceArgs {
     /// Give an entry another type: the find's id, `=`, and an MBR type (0x07) or a GPT type GUID.
     #[arg(long = "type", value_name = "ID=TYPE")]
     pub(crate) types: Vec<String>,
+    /// Set start, length or type of a find's entry by hand: its id, `=`, and what is set. What speaks for it and against it is told.
+    #[arg(long = "set", value_name = "ID=start LBA length SECTORS type TYPE")]
+    pub(crate) by_hand: Vec<String>,
     /// Give disk and partitions new identifiers: another drive has the same.
     #[arg(long)]
     pub(crate) new_id: bool,

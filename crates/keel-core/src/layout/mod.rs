@@ -1,5 +1,6 @@
 //! The layout: the set of finds that can stand together, solved exactly, with a reason for each choice.
 
+mod hand;
 mod remains;
 mod roles;
 pub(crate) mod scheme;
@@ -14,6 +15,8 @@ use keel_format::table::{Role, Scheme, TableReading, TypeCode};
 use keel_source::{ByteRange, Lba, SectorCount, SectorSize, SharedSource};
 use serde::Serialize;
 use uuid::Uuid;
+
+pub use hand::{ByHand, ByHandWrong, SetByHand, Speaks};
 
 use crate::find::Find;
 
@@ -30,6 +33,8 @@ pub struct Choices {
     pub new_ids: bool,
     /// Types for finds, instead of the customary ones.
     pub types: BTreeMap<String, TypeCode>,
+    /// Start, length and type of the entries of finds, set by hand.
+    pub by_hand: BTreeMap<String, ByHand>,
 }
 
 /// One entry of the layout.
@@ -98,6 +103,8 @@ pub struct Layout {
     pub new_ids: bool,
     /// True when a volume fills the drive without a table: nothing is proposed then.
     pub whole_drive: bool,
+    /// What was set by hand, and what speaks for it and against it.
+    pub by_hand: Vec<SetByHand>,
 }
 
 impl Layout {
@@ -116,7 +123,12 @@ pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choic
     let whole_drive = finds.iter().any(|find| find.needs_no_table(table) && !choices.drop.contains(&find.id));
     let ground = scheme::usable_ground(source, table, scheme);
     let (chosen, mut left_out) = solve::choose((source, table), finds, choices, ground, whole_drive);
-    let entries = roles::assign(source, table, (scheme, choices), &chosen, &mut left_out);
+    let mut entries = roles::assign(source, table, (scheme, choices), &chosen, &mut left_out);
+    let around = hand::Around { ground, table, sector: source.sector_size() };
+    let of_find = |id: &String| finds.iter().find(|find| &find.id == id);
+    let asked = choices.by_hand.iter().filter_map(|(id, by_hand)| Some((of_find(id)?, by_hand)));
+    let by_hand = asked.filter_map(|(find, by_hand)| hand::set(&mut entries, find, by_hand, &around)).collect();
+    entries.sort_by_key(|entry| entry.first);
     let by_choice = choices.hold.union(&choices.drop).cloned().collect();
-    Layout { scheme, scheme_why, entries, left_out, by_choice, new_ids: choices.new_ids, whole_drive }
+    Layout { scheme, scheme_why, entries, left_out, by_choice, new_ids: choices.new_ids, whole_drive, by_hand }
 }

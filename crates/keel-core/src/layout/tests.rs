@@ -142,3 +142,60 @@ proptest! {
         prop_assert_eq!(got.len() + layout.left_out.len(), finds.len());
     }
 }
+
+#[test]
+fn what_is_set_by_hand_is_weighed_and_refused_where_there_is_no_room() {
+    let finds = [find(1, MIB, 10 * MIB, 60), find(2, 20 * MIB, 10 * MIB, 90)];
+    let set = |text: &str| {
+        let by_hand = ByHand::typed(text, SectorSize(512)).unwrap();
+        settled(&finds, &Choices { by_hand: [("n1".to_string(), by_hand)].into(), ..Choices::default() })
+    };
+    let entry = |layout: &Layout| {
+        let entry = layout.entries.iter().find(|entry| entry.find.as_deref() == Some("n1")).unwrap().clone();
+        (entry.first.0, entry.sectors.0, entry.type_code)
+    };
+    let (first, sectors, type_code) = entry(&settled(&finds, &Choices::default()));
+    assert_eq!((first, sectors), (2048, 20_480));
+    // Longer than the volume, up to its neighbour: taken.
+    let longer = set("length 12 MiB");
+    assert_eq!(entry(&longer), (2048, 24_576, type_code));
+    assert!(longer.by_hand[0].refused.is_none() && longer.by_hand[0].speaks[0].for_it, "{:?}", longer.by_hand);
+    // Shorter: taken, and what it cuts off is said.
+    let shorter = set("length=20000");
+    assert!(shorter.by_hand[0].speaks.iter().any(|speaks| !speaks.for_it && speaks.what.contains("the last 480 sectors")));
+    // Another start: both what speaks against it.
+    let moved = set("start 2049");
+    assert_eq!(entry(&moved).0, 2049);
+    assert_eq!(moved.by_hand[0].speaks.iter().filter(|speaks| !speaks.for_it).count(), 2, "{:?}", moved.by_hand);
+    for (text, why) in [
+        ("length 40MiB", "reaches into entry"),
+        ("start 0 length 64", "does not lie between"),
+        ("start 18446744073709551615", "no end"),
+        ("length 0", "no length"),
+        ("type 0fc63daf-8483-4772-8e79-3d69d8477de4", "no such type"),
+    ] {
+        let layout = set(text);
+        assert_eq!(entry(&layout), (first, sectors, type_code), "{text}: it stands as the evidence has it");
+        assert!(layout.by_hand[0].refused.as_ref().unwrap().contains(why), "{text}: {:?}", layout.by_hand);
+    }
+    assert!(set("type 0x83").by_hand[0].speaks.iter().any(|speaks| !speaks.for_it || speaks.what.contains("look for")));
+    for wrong in ["begin 5", "start", "start 1.3 KiB", "type x", "start 5 5 5"] {
+        assert!(ByHand::typed(wrong, SectorSize(512)).is_err(), "{wrong}");
+    }
+    assert!(ByHand::typed(" ", SectorSize(512)).unwrap().is_empty());
+}
+
+proptest! {
+    #[test]
+    fn entries_set_by_hand_never_overlap_or_leave_the_drive(first in 0u64..140_000, sectors in 0u64..140_000) {
+        let finds = [find(1, MIB, 10 * MIB, 60), find(2, 20 * MIB, 10 * MIB, 90), find(3, 40 * MIB, 8 * MIB, 90)];
+        let by_hand = ByHand { first: Some(Lba(first)), sectors: Some(SectorCount(sectors)), type_code: None };
+        let choices = Choices { by_hand: [("n2".to_string(), by_hand)].into(), ..Choices::default() };
+        for scheme in [Scheme::Mbr, Scheme::Gpt] {
+            let layout = settled(&finds, &Choices { scheme: Some(scheme), ..choices.clone() });
+            let sector = SectorSize(512);
+            prop_assert!(layout.entries.iter().all(|entry| entry.range(sector).end.0 <= 64 * MIB && entry.sectors.0 > 0));
+            prop_assert!(layout.entries.windows(2).all(|pair| pair[0].range(sector).end <= pair[1].range(sector).start));
+        }
+    }
+}

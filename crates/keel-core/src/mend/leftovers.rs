@@ -7,7 +7,7 @@ use keel_format::WitnessKind;
 use keel_format::table::{Partition, Scheme, TableReading, gpt};
 use keel_source::{ByteOffset, Lba, SharedSource, Window};
 
-use super::{Edit, Intent, Order, Withheld};
+use super::{Belongs, Edit, Intent, Order, Withheld};
 use crate::find::{Find, Grade, outer};
 use crate::layout::Layout;
 
@@ -116,6 +116,7 @@ pub(super) fn edits(source: &SharedSource, leftovers: &[Leftover]) -> Vec<Edit> 
             after: vec![0; SECTOR as usize].into(),
             // What is left stays as it is: nothing may stand lower by it.
             intent: Intent::Repair,
+            belongs: Belongs::to(format!("leftovers/{}", leftover.at.0)),
             order: Order::Primary,
             reason: "it belongs to nothing any more, and systems that see it take the ground for something else".into(),
         }

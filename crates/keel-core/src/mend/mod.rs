@@ -12,13 +12,14 @@ mod wish;
 pub use check::{ByCheck, Report, report};
 pub use intent::objections;
 
-pub use crate::edit::{Edit, Intent, Order};
+pub use crate::edit::{Belongs, Edit, Intent, Order};
 pub use leftovers::{Leftover, leftovers};
 pub use proof::{Look, Proven, look, looks, lost, proven};
 pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
 pub use wish::{Checks, Only, Request, Rules, Subject, Wishes};
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use keel_format::Structure;
@@ -59,13 +60,38 @@ pub struct Staged {
     pub withheld: Vec<Withheld>,
     /// True when a core structure of a volume cannot be read: the drive is to be copied first.
     pub copy_first: bool,
+    /// Edits that were dropped, and those that rested on them.
+    pub dropped: Vec<Edit>,
+}
+
+impl Staged {
+    /// Nothing at all.
+    fn nothing(copy_first: bool) -> Self {
+        Self { edits: Vec::new(), withheld: Vec::new(), copy_first, dropped: Vec::new() }
+    }
+
+    /// Drops the groups of these names, and what rests on them.
+    fn drop_groups(&mut self, without: &BTreeSet<String>) {
+        let mut gone = without.clone();
+        loop {
+            let rests = |edit: &&Edit| edit.belongs.needs.iter().any(|need| gone.contains(need));
+            let more: Vec<String> = self.edits.iter().filter(rests).map(|edit| edit.belongs.group.clone()).collect();
+            let before = gone.len();
+            gone.extend(more);
+            if gone.len() == before {
+                break;
+            }
+        }
+        (self.dropped, self.edits) =
+            std::mem::take(&mut self.edits).into_iter().partition(|edit| gone.contains(&edit.belongs.group));
+    }
 }
 
 /// Stages every repair that the evidence supports, and what the technician took. `finds` are those of the sweep the
 /// layout was settled from. What would make a sampled file unreadable is withheld.
 #[must_use]
 pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout: &Layout, wishes: &Wishes) -> Staged {
-    let mut staged = Staged { edits: Vec::new(), withheld: Vec::new(), copy_first: false };
+    let mut staged = Staged::nothing(false);
     if matches!(wishes.only, Only::All | Only::Table) && !layout.whole_drive {
         staged.edits.extend(table::edits(source, table, layout));
     }
@@ -90,6 +116,7 @@ pub fn stage(source: &SharedSource, table: &TableReading, finds: &[Find], layout
     }
     // A stable sort: headers stay behind the arrays they describe.
     staged.edits.sort_by_key(|edit| edit.order);
+    staged.drop_groups(&wishes.without);
     staged
 }
 
@@ -134,8 +161,11 @@ fn take_table(source: &SharedSource, table: &TableReading, layout: &Layout, wish
         let Some(taken) = wishes.takes.get(&(Subject::Table, structure.name.clone())) else { continue };
         let place = ByteRange::sized(structure.main.at, structure.main.bytes.len() as u64);
         staged.edits.retain(|edit| edit.range().overlap(place).is_none());
-        for repair in structure.repairs_with(taken.whole, &taken.fields).into_iter().filter(|repair| repair.is_main) {
-            staged.edits.push(structures::edit_at(source, ByteOffset(0), "the drive", repair));
+        for repair in
+            structure.repairs_with(taken.whole, &taken.fields, &taken.by_hand).into_iter().filter(|repair| repair.is_main)
+        {
+            let belongs = Belongs::to(format!("table/{}", structure.name));
+            staged.edits.push(Edit { belongs, ..structures::edit_at(source, ByteOffset(0), "the drive", repair) });
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Structures of volumes put back from copies or as computed, proven before they are offered.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use keel_format::{Compute, Field, Geometry, Repair, Structure, Take, registry};
@@ -7,7 +8,7 @@ use keel_source::{ByteOffset, Overlay, SharedSource, Window};
 
 use super::check::{ByCheck, Merged};
 use super::proof::{Look, look, look_again, lost};
-use super::{Checks, Edit, Intent, Only, Order, Staged, Subject, Wishes, Withheld, repairs_by_check};
+use super::{Belongs, Checks, Edit, Intent, Only, Order, Staged, Subject, Wishes, Withheld, repairs_by_check};
 use crate::find::Find;
 use crate::job::Cancel;
 use crate::ladder::{self, RungState};
@@ -19,6 +20,8 @@ pub struct Taken {
     pub whole: Take,
     /// Fields from other versions.
     pub fields: Vec<(Field, Take)>,
+    /// Fields set by hand, with their bytes.
+    pub by_hand: Vec<(Field, Vec<u8>)>,
 }
 
 /// The structures of a find, each in all its versions.
@@ -51,7 +54,7 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
             continue;
         }
         match wishes.takes.get(&(subject.clone(), structure.name.clone())) {
-            Some(taken) => repairs.extend(structure.repairs_with(taken.whole, &taken.fields)),
+            Some(taken) => repairs.extend(structure.repairs_with(taken.whole, &taken.fields, &taken.by_hand)),
             None if !structure.main.holds() && structure.best().is_none() => withheld.push(Withheld {
                 find: find.id.clone(),
                 structure: structure.name.clone(),
@@ -64,6 +67,8 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
     let is_whole = find.range().end.0 <= source.len();
     let behind = |repair: &Repair| find.start_byte.0.saturating_add(repair.at.0 + repair.bytes.len() as u64) > source.len();
     repairs.retain(|repair| !behind(repair));
+    // What a check finds is found with these in their places.
+    let own: BTreeSet<String> = repairs.iter().map(|repair| repair.name.clone()).collect();
     if matches!(wishes.only, Only::All | Only::Fs) && is_whole {
         let checked = by_check(source, find, wishes, &repairs);
         let mut merged = Merged::default();
@@ -76,15 +81,20 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
         }));
     }
     if repairs.is_empty() {
-        return Staged { edits: Vec::new(), withheld, copy_first };
+        return Staged { withheld, ..Staged::nothing(copy_first) };
     }
     if let Some(why) = disproved(source, find, &repairs) {
         let name = repairs.iter().find(|repair| repair.is_main).or(repairs.first()).map(|repair| repair.name.clone());
         withheld.push(Withheld { find: find.id.clone(), structure: name.unwrap_or_default(), why });
-        return Staged { edits: Vec::new(), withheld, copy_first };
+        return Staged { withheld, ..Staged::nothing(copy_first) };
     }
-    let edits = repairs.into_iter().map(|repair| edit_at(source, find.start_byte, &find.id, repair)).collect();
-    Staged { edits, withheld, copy_first }
+    let needs = |name: &str| if own.contains(name) { Vec::new() } else { own.iter().map(|own| group(&find.id, own)).collect() };
+    let edit = |repair: Repair| {
+        let belongs = Belongs { group: group(&find.id, &repair.name), needs: needs(&repair.name) };
+        Edit { belongs, ..edit_at(source, find.start_byte, &find.id, repair) }
+    };
+    let edits = repairs.into_iter().map(edit).collect();
+    Staged { edits, withheld, ..Staged::nothing(copy_first) }
 }
 
 /// What a check finds on the volume with its structures put back.
@@ -163,6 +173,11 @@ fn stated(view: &SharedSource, start: ByteOffset) -> Option<Geometry> {
     registry::boot_sector(view.as_ref(), start)
 }
 
+/// The name of a structure's edits, or of a rule's.
+fn group(of: &str, name: &str) -> String {
+    format!("{of}/{name}")
+}
+
 /// The edit that a repair of what begins at `start` becomes.
 pub(super) fn edit_at(source: &SharedSource, start: ByteOffset, of: &str, repair: Repair) -> Edit {
     let at_byte = start + repair.at.0;
@@ -177,6 +192,7 @@ pub(super) fn edit_at(source: &SharedSource, start: ByteOffset, of: &str, repair
         before,
         after: repair.bytes.into(),
         intent: Intent::Repair,
+        belongs: Belongs::to(group(of, &repair.name)),
         order: if repair.is_main { Order::Primary } else { Order::Copy },
         reason: format!("{}{from}", repair.reason),
     }

@@ -7,7 +7,7 @@ use keel_format::{read_bytes, table};
 use keel_source::{ByteOffset, Lba, SharedSource};
 use uuid::{Builder, Uuid};
 
-use super::{Edit, Intent, Order};
+use super::{Belongs, Edit, Intent, Order};
 use crate::layout::scheme::{array_shape, extended_around, former_extended};
 use crate::layout::{Layout, LayoutEntry};
 
@@ -17,6 +17,17 @@ struct Wanted {
     bytes: Vec<u8>,
     structure: &'static str,
     order: Order,
+}
+
+impl Wanted {
+    /// What it is written with: a header rests on its array, and an entry of the MBR on the EBRs that it leads to.
+    fn group(&self) -> &'static str {
+        match self.structure {
+            "backup GPT entry array" | "backup GPT header" => "backup GPT",
+            "EBR" | "MBR" => "MBR",
+            _ => "primary GPT",
+        }
+    }
 }
 
 /// Every sector that the table needs to state `layout`: place and bytes, whether it stands there already or not.
@@ -104,6 +115,7 @@ fn changed(source: &SharedSource, wanted: &Wanted, reason: &str) -> Option<Edit>
         before: if readable { part(&before) } else { Vec::new() },
         after: part(&wanted.bytes).into(),
         intent: Intent::Repair,
+        belongs: Belongs::to(format!("table/{}", wanted.group())),
         order: wanted.order,
         reason: reason.into(),
     })

@@ -90,6 +90,8 @@ pub struct Wishes {
     pub also: BTreeSet<Request>,
     /// Where the repairs that follow from a check come from.
     pub checks: Checks,
+    /// Edits that are dropped, by the names of their groups.
+    pub without: BTreeSet<String>,
 }
 
 /// Whether volumes are checked while a plan is staged.

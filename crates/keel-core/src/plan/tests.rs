@@ -18,6 +18,7 @@ fn edits() -> Vec<Edit> {
         before: before()[at..at + len].to_vec(),
         after: (0..len).map(|index| byte.wrapping_add(index as u8)).collect::<Vec<u8>>().into(),
         intent: crate::edit::Intent::Repair,
+        belongs: crate::edit::Belongs::default(),
         order,
         reason: "a test".into(),
     };

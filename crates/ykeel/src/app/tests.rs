@@ -113,6 +113,7 @@ fn no_action_in_any_stage_reads_the_drive_on_the_thread_that_takes_the_keys() {
     let finds = app.drive.as_ref().unwrap().sweep.finds.clone();
     let mut opened = Drive::new(Arc::new(watched));
     opened.sweep.finds = finds;
+    opened.sweep.choose_rows();
     app.drive = Some(opened);
     armed.store(true, std::sync::atomic::Ordering::SeqCst);
     app.run(sweep::begin(Reach::Landmarks));
@@ -389,6 +390,7 @@ fn crowded() -> App {
             }
         })
         .collect();
+    drive.sweep.choose_rows();
     let ladder = drive.ladder.now.as_mut().unwrap();
     let volume = ladder.volumes[0].clone();
     ladder.volumes = (0..24)

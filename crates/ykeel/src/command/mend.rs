@@ -25,6 +25,8 @@ struct Document {
     layout: Layout,
     plan: Plan,
     withheld: Vec<Withheld>,
+    /// Edits that were dropped, with those that rested on them.
+    dropped: Vec<mend::Edit>,
     now: Ladder,
     after: Option<Ladder>,
     saved_as: Option<String>,
@@ -43,9 +45,17 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
     let swept = sweep(&source, Reach::Doubt)?;
     let table = &swept.table;
-    let layout = layout::settle(&source, table, &swept.finds, &choices(&args.choices, &swept.finds)?);
+    let layout = layout::settle(&source, table, &swept.finds, &choices(&args.choices, &source, &swept.finds)?);
     let Wrap(only): Wrap<mend::Only> = args.only.into();
     let staged = mend::stage(&source, table, &swept.finds, &layout, &wishes(args, only, &source, &swept.finds)?);
+    let all = || staged.edits.iter().chain(&staged.dropped);
+    if let Some(unknown) = args.without.iter().find(|group| !all().any(|edit| edit.belongs.group == **group)) {
+        let groups: std::collections::BTreeSet<String> = all().map(|edit| printable(&edit.belongs.group)).collect();
+        let groups = groups.into_iter().collect::<Vec<_>>().join(", ");
+        return Err(
+            Ended::WrongUse(format!("--without {}: there is no such group; there are: {groups}", printable(unknown))).into()
+        );
+    }
     let edits = staged.edits.clone();
     let ground = Ground::ask(&source, &cancel(), &mut |_| {});
     let now = ladder::examine_on(&ground, &source, &swept, &cancel());
@@ -55,7 +65,17 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let lowers = after.as_ref().map(|after| mend::objections(&edits, &now, after, &decided)).unwrap_or_default();
     let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first).lowering(lowers);
     let coverage = now.coverage.clone();
-    let mut document = Document { coverage, layout, plan, withheld: staged.withheld, now, after, saved_as: None, applied: None };
+    let mut document = Document {
+        coverage,
+        layout,
+        plan,
+        withheld: staged.withheld,
+        dropped: staged.dropped,
+        now,
+        after,
+        saved_as: None,
+        applied: None,
+    };
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
@@ -97,9 +117,10 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
 /// What the options ask for beside what the evidence says.
 fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Find]) -> anyhow::Result<Wishes> {
     let mut wishes = Wishes::from(only);
+    wishes.without = args.without.iter().cloned().collect();
     wishes.also = args.also.iter().map(|word| Request::named(word)).collect();
     for text in &args.take {
-        let (id, name, field, take) = parse_take(text)?;
+        let (id, name, field, version) = parse_take(text)?;
         let (subject, structures) = match Subject::named(&id) {
             Subject::Table => (Subject::Table, super::shared::table_structures(source, finds)),
             Subject::Volume(id) => {
@@ -109,44 +130,74 @@ fn wishes(args: &MendArgs, only: mend::Only, source: &SharedSource, finds: &[Fin
         };
         let unknown = || CoreError::Unknown { what: "structure", name: name.clone() };
         let structure = structures.iter().find(|structure| structure.name == name).ok_or_else(unknown)?;
-        let chosen = wishes
-            .takes
-            .entry((subject, name.clone()))
-            .or_insert_with(|| Taken { whole: structure.best().unwrap_or(Take::Main), fields: Vec::new() });
+        let chosen = wishes.takes.entry((subject, name.clone())).or_insert_with(|| Taken {
+            whole: structure.best().unwrap_or(Take::Main),
+            fields: Vec::new(),
+            by_hand: Vec::new(),
+        });
         match field {
-            None => chosen.whole = take,
-            Some(field) => {
+            None => chosen.whole = version.take().ok_or_else(|| usage(text))?,
+            Some(ref field) => {
                 let unknown = || CoreError::Unknown { what: "field", name: field.clone() };
                 let found = structure.fields.iter().find(|known| known.name == field).ok_or_else(unknown)?;
-                chosen.fields.push((*found, take));
+                match version {
+                    Version::Of(take) => chosen.fields.push((*found, take)),
+                    Version::ByHand(value) => {
+                        let bytes = found.typed(&value).ok_or_else(|| {
+                            let (field, value, len) = (printable(field), printable(&value), found.len);
+                            Ended::WrongUse(format!("--take: {value} does not fit {field}, which has {len} bytes"))
+                        })?;
+                        chosen.by_hand.push((*found, bytes));
+                    }
+                }
             }
         }
     }
     Ok(wishes)
 }
 
+/// What a structure or field is taken from.
+enum Version {
+    /// One that stands on the drive, or is computed.
+    Of(Take),
+    /// A value of the technician's.
+    ByHand(String),
+}
+
+impl Version {
+    fn take(&self) -> Option<Take> {
+        match self {
+            Self::Of(take) => Some(*take),
+            Self::ByHand(_) => None,
+        }
+    }
+}
+
+fn usage(text: &str) -> Ended {
+    let text = printable(text);
+    Ended::WrongUse(format!("--take {text}: ID/STRUCTURE=VERSION, ID/STRUCTURE.FIELD=VERSION or …FIELD=value:VALUE is wanted"))
+}
+
 /// `ID/STRUCTURE[.FIELD]=VERSION`.
-fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Take)> {
-    let usage = || {
-        let text = printable(text);
-        Ended::WrongUse(format!("--take {text}: ID/STRUCTURE=VERSION or ID/STRUCTURE.FIELD=VERSION is wanted"))
-    };
+fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Version)> {
+    let usage = || usage(text);
     let (place, version) = text.rsplit_once('=').ok_or_else(usage)?;
     let (id, name) = place.split_once('/').ok_or_else(usage)?;
     let (name, field) = match name.split_once('.') {
         Some((name, field)) => (name, Some(field.to_string())),
         None => (name, None),
     };
-    let take = match version {
-        "main" => Take::Main,
-        "computed" => Take::Computed,
+    let version = match version {
+        "main" => Version::Of(Take::Main),
+        "computed" => Version::Of(Take::Computed),
+        value if value.starts_with("value:") => Version::ByHand(value.trim_start_matches("value:").into()),
         copy => {
             let number = copy.strip_prefix("copy").ok_or_else(usage)?;
             let number: usize = if number.is_empty() { 1 } else { number.parse().map_err(|_| usage())? };
-            Take::Copy(number.checked_sub(1).ok_or_else(usage)?)
+            Version::Of(Take::Copy(number.checked_sub(1).ok_or_else(usage)?))
         }
     };
-    Ok((id.into(), name.into(), field, take))
+    Ok((id.into(), name.into(), field, version))
 }
 
 fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> anyhow::Result<AppliedDocument> {
@@ -197,8 +248,11 @@ fn print_plan(document: &Document) {
     }
     say!("plan: {}, {}", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes()));
     for edit in plan.edits.iter() {
-        say!("  {}  {}, {}", edit.structure, edit.at_byte, size_decimal(edit.after.len()));
+        say!("  {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
         say!("      {}", edit.reason);
+    }
+    for edit in &document.dropped {
+        say!("  dropped: {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
     }
     if let Some(after) = &document.after {
         say!("the ladder as it would be:");

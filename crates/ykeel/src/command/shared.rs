@@ -7,7 +7,7 @@ use std::time::Duration;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use keel_core::case::{self, Case};
 use keel_core::job::{Cancel, Desk, Job};
-use keel_core::layout::Choices;
+use keel_core::layout::{ByHand, Choices};
 use keel_core::sweep::{self, Find, Reach, Sweep, SweepOptions, SweepProgress};
 use keel_core::yard;
 use keel_format::table::TypeCode;
@@ -125,12 +125,24 @@ pub(crate) fn find<'a>(finds: &'a [Find], name: &str) -> anyhow::Result<&'a Find
 }
 
 /// The technician's choices; ids must be finds.
-pub(crate) fn choices(args: &ChoiceArgs, finds: &[Find]) -> anyhow::Result<Choices> {
+pub(crate) fn choices(args: &ChoiceArgs, source: &SharedSource, finds: &[Find]) -> anyhow::Result<Choices> {
     let ids =
         |names: &[String]| names.iter().map(|name| find(finds, name).map(|find| find.id.clone())).collect::<anyhow::Result<_>>();
     let types = args.types.iter().map(|text| chosen_type(text, finds)).collect::<anyhow::Result<_>>()?;
     let (hold, drop) = (ids(&args.hold)?, ids(&args.drop)?);
-    Ok(Choices { hold, drop, scheme: args.scheme.map(Into::into), new_ids: args.new_id, types })
+    let by_hand = args.by_hand.iter().map(|text| set_by_hand(text, source, finds)).collect::<anyhow::Result<_>>()?;
+    Ok(Choices { hold, drop, scheme: args.scheme.map(Into::into), new_ids: args.new_id, types, by_hand })
+}
+
+/// The find and what is set of `ID=start LBA …`.
+fn set_by_hand(text: &str, source: &SharedSource, finds: &[Find]) -> anyhow::Result<(String, ByHand)> {
+    let (name, set) = text.split_once('=').unwrap_or((text, ""));
+    let id = find(finds, name)?.id.clone();
+    let set = ByHand::typed(set, source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
+    if set.is_empty() {
+        return Err(Ended::WrongUse(format!("--set {name}: say what is set: {name}=start 2048")).into());
+    }
+    Ok((id, set))
 }
 
 /// The find and the type of `ID=TYPE`.

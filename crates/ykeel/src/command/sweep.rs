@@ -79,7 +79,7 @@ pub(super) fn run(args: &SourceArgs, reach: Option<ReachArg>, choice: &ChoiceArg
     let Wrap(reach): Wrap<Reach> = reach.into();
     let swept = sweep(&source, reach)?;
     let table = &swept.table;
-    let layout = layout::settle(&source, table, &swept.finds, &choices(choice, &swept.finds)?);
+    let layout = layout::settle(&source, table, &swept.finds, &choices(choice, &source, &swept.finds)?);
     let coverage = Coverage::of(&source, table, &swept.finds, &swept.looked_at);
     if args.json {
         let finds = swept.finds.iter().map(document).collect();
@@ -147,6 +147,15 @@ pub(super) fn print_layout(layout: &Layout) {
             entry.first.0,
             entry.why
         );
+    }
+    for set in &layout.by_hand {
+        match &set.refused {
+            None => say!("  set by hand for {}:", set.find),
+            Some(refused) => say!("  set by hand for {}, and refused: {refused}", set.find),
+        }
+        for speaks in &set.speaks {
+            say!("      {} {}", if speaks.for_it { '+' } else { '-' }, speaks.what);
+        }
     }
     for left in &layout.left_out {
         say!("  left out {}: {}", left.find, left.why);

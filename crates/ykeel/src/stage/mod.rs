@@ -9,6 +9,7 @@ pub(crate) mod fathom;
 pub(crate) mod files;
 pub(crate) mod ladder;
 pub(crate) mod mend;
+mod narrowed;
 pub(crate) mod plan;
 pub(crate) mod sweep;
 pub(crate) mod yard;

@@ -39,6 +39,7 @@ const KEYS: &[StageKey] = &[
         state::erase_leftovers,
         ("", "Erase signatures of former tables and containers on ground that belongs to something else, or let them be"),
     ),
+    drive("z", state::ask_by_hand, ("", "Set the selected field by hand, with what speaks for and against it")),
     drive("n", state::next_volume, ("next volume", "Go to the next volume; behind the last one comes the table")),
     plan::GO,
 ];

@@ -10,7 +10,8 @@ use keel_format::table::TableReading;
 use keel_format::{Checked, Compute, Field, Row, Structure, Take};
 use keel_source::SharedSource;
 
-use crate::app::effect::{Effect, Effects, job, show, tell};
+use crate::app::effect::{Effect, Effects, job, show, tell, work};
+use crate::popup::Ask;
 use crate::stage::{Drive, plan};
 
 /// What a look at one volume gives.
@@ -250,22 +251,46 @@ impl State {
         let key = (subject, name);
         match field {
             None => match self.takes.get(&key) {
-                Some(taken) if taken.whole == take && taken.fields.is_empty() => {
+                Some(taken) if taken.whole == take && taken.fields.is_empty() && taken.by_hand.is_empty() => {
                     self.takes.remove(&key);
                 }
                 _ => {
-                    self.takes.insert(key, Taken { whole: take, fields: Vec::new() });
+                    self.takes.insert(key, Taken { whole: take, fields: Vec::new(), by_hand: Vec::new() });
                 }
             },
             Some(field) => {
-                let taken = self.takes.entry(key).or_insert_with(|| Taken { whole: base, fields: Vec::new() });
+                let taken =
+                    self.takes.entry(key).or_insert_with(|| Taken { whole: base, fields: Vec::new(), by_hand: Vec::new() });
                 let same = taken.fields.contains(&(field, take));
                 taken.fields.retain(|(own, _)| *own != field);
+                taken.by_hand.retain(|(own, _)| *own != field);
                 if !same {
                     taken.fields.push((field, take));
                 }
             }
         }
+        true
+    }
+
+    /// The value that was set by hand for a field.
+    pub(crate) fn set_by_hand(&self, structure: &Structure, field: &Field) -> Option<&[u8]> {
+        let key = (self.subject.clone()?, structure.name.clone());
+        self.takes.get(&key)?.by_hand.iter().find(|(own, _)| own == field).map(|(_, value)| value.as_slice())
+    }
+
+    /// Sets the selected field by hand, or lets it go; false where the value does not fit it.
+    fn set(&mut self, text: &str) -> bool {
+        let Some((structure, subject)) = self.structure().zip(self.subject.clone()) else { return false };
+        let Some(field) = self.field.and_then(|field| structure.fields.get(field)).copied() else { return false };
+        let (key, base) = ((subject, structure.name.clone()), structure.best().unwrap_or(Take::Main));
+        let value = field.typed(text);
+        if value.is_none() && !text.trim().is_empty() {
+            return false;
+        }
+        let taken = self.takes.entry(key).or_insert_with(|| Taken { whole: base, fields: Vec::new(), by_hand: Vec::new() });
+        taken.fields.retain(|(own, _)| *own != field);
+        taken.by_hand.retain(|(own, _)| *own != field);
+        taken.by_hand.extend(value.map(|value| (field, value)));
         true
     }
 
@@ -278,6 +303,36 @@ impl State {
         self.toggle(Request::RuleOf { find, rule: name });
         true
     }
+}
+
+/// Asks for the value of the selected field.
+pub(super) fn ask_by_hand(drive: &mut Drive) -> Effects {
+    let Some((structure, row)) = drive.mend.structure().zip(drive.mend.selected_row()) else {
+        return tell("select a field first: → goes to the fields");
+    };
+    let now = drive.mend.set_by_hand(structure, &row.field).map(|bytes| {
+        let whole = Field { offset: 0, ..row.field };
+        whole.text(bytes).unwrap_or_default()
+    });
+    let versions = [("main", &row.main), ("copy", &row.copy), ("computed", &row.computed)];
+    let said = versions.iter().filter_map(|(word, text)| Some(format!("{word} says {}", text.as_ref()?))).collect::<Vec<_>>();
+    let witness = row.witness.as_ref().map(|witness| format!(" Computed from this: {witness}.")).unwrap_or_default();
+    let breaks = if row.field.breaks.is_empty() { String::new() } else { format!(" When it is wrong: {}.", row.field.breaks) };
+    let text = keel_source::printable(&format!(
+        "{}, {} bytes: {}.{witness}{breaks} A number (decimal, or 0x…), characters or bytes, as the field has them; empty goes back to the \
+         evidence. What would not open, or would stand lower by it, is withheld.",
+        row.field.name,
+        row.field.len,
+        said.join("; ")
+    ));
+    let start = now.unwrap_or_default().split(" (0x").next().unwrap_or_default().to_string();
+    vec![Effect::Over(Box::new(Ask::new("Set the field by hand", text, start, |_, line| {
+        let line = line.to_string();
+        vec![work("set a field by hand", move |drive| match drive.mend.set(&line) {
+            true => plan::stage_anew(),
+            false => tell("that does not fit the field: it stays as it is"),
+        })]
+    })))]
 }
 
 /// Looks at the structures of the selected find, and checks it; at the table where nothing was found.

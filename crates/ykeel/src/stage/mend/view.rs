@@ -239,7 +239,8 @@ fn draw_structure(app: &App, state: &State, structure: &Structure, area: Rect, b
         let style = if row.differs && !selected { theme.doubt() } else { theme.text() };
         let name = cut(row.field.name, usize::from(name_columns(area)) - 3);
         put(buf, area, 1, y, &format!("{} {name}", if row.differs { '≠' } else { ' ' }), style);
-        let taken = state.field_taken(structure, &row.field).or_else(|| state.taken(structure));
+        let by_hand = state.set_by_hand(structure, &row.field);
+        let taken = state.field_taken(structure, &row.field).or_else(|| state.taken(structure)).filter(|_| by_hand.is_none());
         let cells = [
             (columns.main, &row.main, Take::Main),
             (columns.copy, &row.copy, Take::Copy(number)),
@@ -248,6 +249,9 @@ fn draw_structure(app: &App, state: &State, structure: &Structure, area: Rect, b
         for (x, text, take) in cells {
             let own = if taken == Some(take) && row.differs && !selected { theme.staged() } else { style };
             put(buf, area, x, y, &cell(text.as_deref(), width), own);
+        }
+        if by_hand.is_some() {
+            put(buf, area, columns.main.saturating_sub(2), y, "✎", theme.staged());
         }
         if selected {
             bar(buf, area, y, theme.selected());
@@ -344,6 +348,16 @@ fn why(app: &App, drive: &Drive, subject: &Shown) -> Why {
         why.gap();
         let what = if state.field.is_some() { "this field" } else { "the whole structure" };
         why.say(format!("m c w   take {what} from main, copy or computed; the same key again lets it go"), theme.accent());
+        if let Some((row, value)) =
+            state.selected_row().and_then(|row| Some((row.clone(), state.set_by_hand(structure, &row.field)?)))
+        {
+            let field = keel_format::Field { offset: 0, ..row.field };
+            let value = field.text(value).unwrap_or_default();
+            why.say(format!("set by hand: {}", printable(&value)), theme.staged());
+        }
+        if state.field.is_some() {
+            why.say("z   set it by hand", theme.accent());
+        }
         if state.field.is_none() {
             why.say("→   go to the fields", theme.accent());
         }

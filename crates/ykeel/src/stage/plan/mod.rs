@@ -21,6 +21,7 @@ use super::{Drive, Running, Stage, StageId, Standing, Weight, runs, stop};
 use crate::app::App;
 use crate::app::effect::{Effect, Effects};
 use crate::keys::{StageKey, bench, drive};
+use crate::line_edit::LineEdit;
 use crate::widget::why::Why;
 
 /// The stage.
@@ -39,6 +40,17 @@ const KEYS: &[StageKey] = &[
     drive("a", write::ask_apply, ("apply", "Apply the plan to the drive; asks for the drive's code")),
     drive("u", write::ask_undo, ("undo", "Put the drive back as it was before the apply")),
     drive("I", write::ask_save, ("save copy", "Save the drive as it would be as a new image")),
+    drive("d", state::drop_edit, ("drop", "Drop the edit from the plan with what is written with it, or take it back")),
+    drive(
+        "/",
+        |drive| {
+            drive.plan.list.typing = true;
+            Vec::new()
+        },
+        ("find", "Show the edits that have these words: structure, place, reason"),
+    ),
+    drive("o", state::order_next, ("", "Order the edits by the next column: writing, place, structure, size")),
+    drive("r", state::reverse, ("", "Turn the order of the edits around")),
 ];
 
 impl Stage for Plan {
@@ -58,6 +70,24 @@ impl Stage for Plan {
         view::draw(app, area, buf)
     }
 
+    fn typing<'a>(&self, app: &'a mut App) -> Option<&'a mut LineEdit> {
+        let list = &mut app.drive.as_mut()?.plan.list;
+        list.typing.then_some(&mut list.filter)
+    }
+
+    fn searched(&self, app: &mut App) -> Effects {
+        app.drive.iter_mut().for_each(|drive| drive.plan.choose_rows());
+        Vec::new()
+    }
+
+    fn typed(&self, app: &mut App, keep: bool) -> Effects {
+        app.drive.iter_mut().for_each(|drive| {
+            drive.plan.list.typed(keep);
+            drive.plan.choose_rows();
+        });
+        Vec::new()
+    }
+
     fn entered(&self, app: &mut App) -> Effects {
         let unknown = app.drive.as_ref().is_some_and(|drive| drive.plan.after.is_none() && drive.plan.after_job.is_none());
         if unknown { vec![examine()] } else { Vec::new() }
@@ -65,8 +95,7 @@ impl Stage for Plan {
 
     fn step(&self, app: &mut App, by: isize) -> Effects {
         if let Some(drive) = &mut app.drive {
-            let last = drive.plan.edits.len().saturating_sub(1);
-            drive.plan.selected = drive.plan.selected.saturating_add_signed(by).min(last);
+            drive.plan.selected = drive.plan.list.stepped(drive.plan.selected, by);
             drive.plan.line = 0;
         }
         Vec::new()

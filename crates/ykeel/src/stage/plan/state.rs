@@ -1,12 +1,13 @@
 //! What is staged, and the jobs that stage and examine it.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use keel_core::job::{Job, Message};
 use keel_core::ladder::{Ladder, VolumeLadder};
 use keel_core::layout::{self, Layout};
-use keel_core::mend::{self, Edit, Proven, Staged, Withheld};
+use keel_core::mend::{self, Edit, Proven, Staged, Wishes, Withheld};
 use keel_core::plan::Plan;
 use keel_format::table::{self, TableReading};
 use keel_source::SharedSource;
@@ -14,6 +15,7 @@ use keel_source::SharedSource;
 use super::Writing;
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::Drive;
+use crate::stage::narrowed::{Column, Narrowed};
 
 /// What is said of work that was stopped and left things as they were.
 const STOPPED: &str = "stopped: layout and plan are those of before the last choice";
@@ -34,6 +36,12 @@ pub(crate) struct State {
     pub(crate) planned: Option<TableReading>,
     pub(crate) layout: Option<Layout>,
     pub(crate) edits: Arc<[Edit]>,
+    /// Edits that were dropped, with those that rested on them.
+    pub(crate) dropped: Vec<Edit>,
+    /// The groups that the technician dropped.
+    pub(crate) without: BTreeSet<String>,
+    /// Which edits are listed, and in which order: numbers behind the edits are those of dropped ones.
+    pub(super) list: Narrowed,
     /// What is broken and has no edit.
     pub(crate) withheld: Vec<Withheld>,
     /// True when a core structure cannot be read.
@@ -66,6 +74,9 @@ impl State {
             planned: None,
             layout: None,
             edits: Arc::default(),
+            dropped: Vec::new(),
+            without: BTreeSet::new(),
+            list: Narrowed::default(),
             withheld: Vec::new(),
             copy_first: false,
             staging: None,
@@ -82,6 +93,66 @@ impl State {
             proof_job: None,
         }
     }
+
+    /// The edit in a row of the list, and whether it was dropped.
+    pub(super) fn row(&self, row: usize) -> Option<(&Edit, bool)> {
+        match row.checked_sub(self.edits.len()) {
+            None => self.edits.get(row).map(|edit| (edit, false)),
+            Some(dropped) => self.dropped.get(dropped).map(|edit| (edit, true)),
+        }
+    }
+
+    /// The selected edit, and whether it was dropped.
+    pub(super) fn selected_edit(&self) -> Option<(&Edit, bool)> {
+        self.row(self.list.kept(self.selected)).filter(|_| !self.list.rows().is_empty())
+    }
+
+    /// Chooses anew which edits are listed.
+    pub(super) fn choose_rows(&mut self) {
+        let rows: Vec<(usize, &Edit)> = self.edits.iter().chain(&self.dropped).enumerate().collect();
+        self.list.choose(&rows, &columns(), |(_, edit)| {
+            format!("{} {} {} {}", edit.structure, edit.belongs.group, edit.at_byte.0, edit.reason)
+        });
+        self.selected = self.list.kept(self.selected);
+    }
+}
+
+/// What the edits are ordered by.
+fn columns<'a>() -> [Column<(usize, &'a Edit)>; 4] {
+    [
+        ("order of writing", |one, other| one.0.cmp(&other.0)),
+        ("place", |one, other| one.1.at_byte.cmp(&other.1.at_byte)),
+        ("structure", |one, other| one.1.structure.cmp(&other.1.structure)),
+        ("size", |one, other| other.1.after.len().cmp(&one.1.after.len())),
+    ]
+}
+
+/// Drops the selected edit with all that is written with it or rests on it, or takes it back.
+pub(super) fn drop_edit(drive: &mut Drive) -> Effects {
+    let Some((edit, dropped)) = drive.plan.selected_edit() else { return tell("no edit is selected") };
+    let belongs = edit.belongs.clone();
+    if !dropped {
+        drive.plan.without.insert(belongs.group);
+    } else if !drive.plan.without.remove(&belongs.group) {
+        // It went with something that it rests on: that comes back first.
+        let Some(need) = belongs.needs.into_iter().find(|need| drive.plan.without.contains(need)) else { return Vec::new() };
+        drive.plan.without.remove(&need);
+    }
+    stage_anew()
+}
+
+/// Lists the edits in the order of the next column.
+pub(super) fn order_next(drive: &mut Drive) -> Effects {
+    let word = drive.plan.list.next_column(&columns());
+    drive.plan.choose_rows();
+    tell(format!("edits by {word}"))
+}
+
+/// Turns the order of the edits around.
+pub(super) fn reverse(drive: &mut Drive) -> Effects {
+    drive.plan.list.reverse();
+    drive.plan.choose_rows();
+    Vec::new()
 }
 
 /// Settles the layout and stages the edits anew: after new finds, and after every choice. What is asked for later takes the place of
@@ -89,7 +160,7 @@ impl State {
 pub(crate) fn stage_anew() -> Effects {
     vec![job("stage anew", |drive| {
         let (finds, choices) = (drive.sweep.finds.clone(), drive.sweep.choices.clone());
-        let wishes = drive.mend.wishes();
+        let wishes = Wishes { without: drive.plan.without.clone(), ..drive.mend.wishes() };
         drive.plan.staging = Some(Job::reading(&drive.source, move |source, _| {
             let table = table::read(source.as_ref());
             let layout = layout::settle(source, &table, &finds, &choices);
@@ -133,9 +204,10 @@ impl Drive {
     fn take_settled(&mut self, settled: Settled) {
         let (plan, staged) = (&mut self.plan, settled.staged);
         (plan.edits, plan.withheld, plan.copy_first) = (staged.edits.into(), staged.withheld, staged.copy_first);
+        plan.dropped = staged.dropped;
         (plan.table, plan.planned, plan.layout) = (settled.table, settled.planned, Some(settled.layout));
         plan.after = None;
-        plan.selected = plan.selected.min(plan.edits.len().saturating_sub(1));
+        plan.choose_rows();
         self.sweep.selected = self.sweep.selected.min(self.sweep.finds.len().saturating_sub(1));
     }
 }

@@ -133,3 +133,32 @@ fn an_interrupted_apply_is_finished_or_put_back_only_after_a_second_key() {
         app.popups.clear();
     }
 }
+
+#[test]
+fn an_edit_is_dropped_and_taken_back_and_the_list_is_narrowed_down() {
+    let bench = Bench::new();
+    let (mut app, _, _) = on_disk(&bench);
+    let counts = |app: &App| {
+        let plan = &app.drive.as_ref().unwrap().plan;
+        (plan.edits.len(), plan.dropped.len())
+    };
+    let (all, none) = counts(&app);
+    assert_eq!(none, 0);
+    sign(&mut app, 'd');
+    wait(&mut app);
+    let (left, dropped) = counts(&app);
+    assert!(dropped > 0 && left + dropped == all, "{left} {dropped} {all}");
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains(&format!("{dropped} dropped")) && text.contains("×"), "{text}");
+    key(&mut app, KeyCode::End);
+    assert!(drawn(&app, 160, 45).contains("Dropped: it is not written"), "{}", drawn(&app, 160, 45));
+    sign(&mut app, 'd');
+    wait(&mut app);
+    assert_eq!(counts(&app), (all, 0));
+    sign(&mut app, '/');
+    "no such structure".chars().for_each(|own| sign(&mut app, own));
+    assert!(drawn(&app, 160, 45).contains(&format!("0 of {all}  / no such structure")));
+    key(&mut app, KeyCode::Esc);
+    sign(&mut app, 'o');
+    assert!(app.told.as_ref().unwrap().contains("edits by place"));
+}

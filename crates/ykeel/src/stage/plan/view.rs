@@ -1,5 +1,7 @@
 //! Plan: the staged edits byte by byte, and the ladder now beside the ladder as it would be.
 
+use std::collections::BTreeSet;
+
 use keel_core::mend::{Edit, Order};
 use keel_source::{counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
@@ -21,7 +23,7 @@ fn list_rows(area: Rect, edits: usize) -> u16 {
 
 pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
-    let rows = list_rows(area, drive.plan.edits.len());
+    let rows = list_rows(area, drive.plan.edits.len() + drive.plan.dropped.len());
     draw_list(app, drive, Rect { height: rows + TOP, ..area }, buf);
     let below = Rect { y: area.y + rows + TOP + 1, height: area.height.saturating_sub(rows + TOP + 1), ..area };
     let line = "─".repeat(usize::from(area.width));
@@ -34,7 +36,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
         let half = below.height / 2;
         (Rect { height: half, ..below }, Rect { y: below.y + half, height: below.height - half, ..below })
     };
-    if let Some(edit) = drive.plan.edits.get(drive.plan.selected) {
+    if let Some((edit, _)) = drive.plan.selected_edit() {
         draw_edit(app, drive, edit, left, buf);
     } else {
         proof::draw(app, drive, left, buf);
@@ -48,7 +50,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
 
 fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
-    if drive.plan.edits.is_empty() {
+    if drive.plan.edits.is_empty() && drive.plan.dropped.is_empty() {
         let text = if drive.plan.applied {
             "The plan was applied; nothing more is staged. u puts the drive back."
         } else {
@@ -60,19 +62,25 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         return;
     }
     let plan = drive.staged_plan();
+    let (list, all) = (&drive.plan.list, plan.edits.len() + drive.plan.dropped.len());
+    let dropped = match drive.plan.dropped.len() {
+        0 => String::new(),
+        count => format!(", {count} dropped"),
+    };
     put(
         buf,
         area,
         1,
         0,
-        &format!("{}, {}, in the order of writing", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes())),
+        &format!("{}, {}{dropped}{}", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes()), list.said(all)),
         theme.strong(),
     );
     let height = usize::from(area.height.saturating_sub(TOP));
-    let first = first_shown(drive.plan.selected, drive.plan.edits.len(), height);
-    for (row, edit) in drive.plan.edits.iter().enumerate().skip(first).take(height) {
-        let y = TOP + u16::try_from(row - first).unwrap_or(0);
+    let first = first_shown(list.place(drive.plan.selected), list.rows().len(), height);
+    for (y, row) in (TOP..).zip(list.rows().iter().copied().skip(first).take(height)) {
+        let Some((edit, dropped)) = drive.plan.row(row) else { continue };
         let order = if edit.order == Order::Copy { "copy" } else { "" };
+        let (number, style) = if dropped { ("×".to_string(), theme.dim()) } else { ((row + 1).to_string(), theme.text()) };
         put(
             buf,
             area,
@@ -80,12 +88,12 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             y,
             &format!(
                 "{:<3}{:<38}{:>9}  {order:<6}byte {}",
-                row + 1,
+                number,
                 edit.structure,
                 size_decimal(edit.after.len()),
                 edit.at_byte.0
             ),
-            theme.text(),
+            style,
         );
         if row == drive.plan.selected {
             bar(buf, area, y, theme.selected());
@@ -164,12 +172,28 @@ fn draw_ladders(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     outlook::draw(now, drive.plan.after.as_ref(), theme, below, buf);
 }
 
+/// The structures that are dropped with an edit: those of its group, and those that rest on it.
+fn written_with<'a>(drive: &'a Drive, edit: &Edit) -> BTreeSet<&'a str> {
+    let group = &edit.belongs.group;
+    let with =
+        |other: &&Edit| (other.belongs.group == *group || other.belongs.needs.contains(group)) && other.at_byte != edit.at_byte;
+    drive.plan.edits.iter().chain(&drive.plan.dropped).filter(with).map(|other| other.structure.as_str()).take(8).collect()
+}
+
 fn why(app: &App, drive: &Drive) -> Why {
     let theme = app.theme;
     let mut why = Why::default();
     why.say("Why", theme.strong());
-    if let Some(edit) = drive.plan.edits.get(drive.plan.selected) {
+    if let Some((edit, dropped)) = drive.plan.selected_edit() {
         why.say(edit.structure.clone(), theme.strong());
+        if dropped {
+            why.say("Dropped: it is not written. d takes it back.", theme.doubt());
+        }
+        let with: BTreeSet<&str> = written_with(drive, edit);
+        if !with.is_empty() {
+            let with = with.into_iter().collect::<Vec<_>>().join(", ");
+            why.say(format!("It goes with: {}.", printable(&with)), theme.dim());
+        }
         why.say(format!("{}, {} bytes", edit.at_byte, edit.after.len()), theme.dim());
         why.gap();
         why.say(format!("{}.", printable(&edit.reason)), theme.text());
@@ -223,10 +247,11 @@ fn why(app: &App, drive: &Drive) -> Why {
 
 /// Selects the edit that was clicked at.
 pub(super) fn click(drive: &mut Drive, area: Rect, at: Position) {
-    let rows = list_rows(area, drive.plan.edits.len());
-    let first = first_shown(drive.plan.selected, drive.plan.edits.len(), usize::from(rows));
-    let row = first + usize::from(at.y.saturating_sub(TOP));
-    if at.y >= TOP && at.y < rows + TOP && row < drive.plan.edits.len() {
+    let rows = list_rows(area, drive.plan.edits.len() + drive.plan.dropped.len());
+    let list = &drive.plan.list;
+    let first = first_shown(list.place(drive.plan.selected), list.rows().len(), usize::from(rows));
+    let row = list.rows().get(first + usize::from(at.y.saturating_sub(TOP))).copied();
+    if let Some(row) = row.filter(|_| at.y >= TOP && at.y < rows + TOP) {
         (drive.plan.selected, drive.plan.line) = (row, 0);
     }
 }

@@ -17,6 +17,7 @@ use super::{Drive, Running, Stage, StageId, Standing, Weight, files, plan, runs,
 use crate::app::App;
 use crate::app::effect::{Effect, Effects};
 use crate::keys::{StageKey, bench, drive};
+use crate::line_edit::LineEdit;
 use crate::widget::keel;
 use crate::widget::why::Why;
 
@@ -42,6 +43,21 @@ const KEYS: &[StageKey] = &[
     drive("V", state::compare, ("compare", "Compare the find with the one that claims the same ground")),
     drive("T", state::change_scheme, ("MBR/GPT", "Change the scheme of the table: as the evidence says, MBR, GPT")),
     drive("y", state::change_type, ("", "Change the type of the find's entry: the next one that fits its kind")),
+    drive(
+        "z",
+        state::ask_by_hand,
+        ("", "Set start, length and type of the find's entry by hand, with what speaks for and against it"),
+    ),
+    drive(
+        "/",
+        |drive| {
+            drive.sweep.list.typing = true;
+            Vec::new()
+        },
+        ("find", "Show the finds that have these words: kind, name, grade, sector"),
+    ),
+    drive("o", state::order_next, ("", "Order the finds by the next column: place, grade, kind, name, size")),
+    drive("r", state::reverse, ("", "Turn the order of the finds around")),
     plan::GO,
 ];
 
@@ -77,8 +93,7 @@ impl Stage for Sweep {
 
     fn step(&self, app: &mut App, by: isize) -> Effects {
         if let Some(drive) = &mut app.drive {
-            let last = drive.sweep.finds.len().saturating_sub(1);
-            drive.sweep.selected = drive.sweep.selected.saturating_add_signed(by).min(last);
+            drive.sweep.selected = drive.sweep.list.stepped(drive.sweep.selected, by);
         }
         Vec::new()
     }
@@ -88,6 +103,24 @@ impl Stage for Sweep {
         if let Some(drive) = &mut app.drive {
             view::click(drive, area, at, place);
         }
+        Vec::new()
+    }
+
+    fn typing<'a>(&self, app: &'a mut App) -> Option<&'a mut LineEdit> {
+        let list = &mut app.drive.as_mut()?.sweep.list;
+        list.typing.then_some(&mut list.filter)
+    }
+
+    fn searched(&self, app: &mut App) -> Effects {
+        app.drive.iter_mut().for_each(|drive| drive.sweep.choose_rows());
+        Vec::new()
+    }
+
+    fn typed(&self, app: &mut App, keep: bool) -> Effects {
+        app.drive.iter_mut().for_each(|drive| {
+            drive.sweep.list.typed(keep);
+            drive.sweep.choose_rows();
+        });
         Vec::new()
     }
 

@@ -5,13 +5,18 @@ use std::collections::BTreeSet;
 use keel_core::advice::Swept;
 use keel_core::case;
 use keel_core::job::{Job, Message};
-use keel_core::layout::Choices;
+use keel_core::layout::{ByHand, Choices};
 use keel_core::sweep::{self, Find, Reach, RootLook, Sweep, SweepOptions, SweepProgress, rival};
 use keel_format::table::Scheme;
-use keel_source::{ByteRange, SharedSource};
+use keel_source::{ByteRange, SectorSize, SharedSource, counted};
 
-use crate::app::effect::{Effect, Effects, job, show, tell};
+use crate::app::effect::{Effect, Effects, change, job, show, tell};
+use crate::popup::Ask;
+use crate::stage::narrowed::{Column, Narrowed};
 use crate::stage::{Drive, ladder, mend, plan};
+
+/// What is typed to have another table than a sound one.
+const OTHER_TABLE: &str = "another table";
 
 /// The state of the Sweep.
 pub(crate) struct State {
@@ -29,6 +34,8 @@ pub(crate) struct State {
     pub(crate) choices: Choices,
     /// Selected find.
     pub(crate) selected: usize,
+    /// Which finds are listed, and in which order.
+    pub(super) list: Narrowed,
     /// The finds that are compared, by their ids.
     pub(crate) comparing: Option<(String, String)>,
     /// Their roots, as far as they are read.
@@ -49,6 +56,7 @@ impl State {
             job: None,
             choices: Choices::default(),
             selected: 0,
+            list: Narrowed::default(),
             comparing: None,
             looks: Vec::new(),
             looks_job: None,
@@ -73,8 +81,28 @@ impl State {
         (self.choices.hold, self.choices.drop) = (hold, dropped);
         self.selected = finds.iter().position(|find| Some(find.start_byte) == selected).unwrap_or(0);
         self.finds = finds;
+        self.choose_rows();
+    }
+
+    /// Chooses anew which finds are listed; the selected one stays where it can.
+    pub(crate) fn choose_rows(&mut self) {
+        let Self { list, finds, .. } = self;
+        list.choose(finds, COLUMNS, |find| {
+            let grade = find.grade.word();
+            format!("{} {} {} {grade} {} {}", find.id, find.kind.word(), find.name(), find.start_lba, find.bytes)
+        });
+        self.selected = self.list.kept(self.selected);
     }
 }
+
+/// What the finds are ordered by.
+pub(super) const COLUMNS: &[Column<Find>] = &[
+    ("place", |one, other| one.start_byte.cmp(&other.start_byte)),
+    ("grade", |one, other| other.score.cmp(&one.score)),
+    ("kind", |one, other| one.kind.word().cmp(other.kind.word())),
+    ("name", |one, other| one.name().cmp(other.name())),
+    ("size", |one, other| other.bytes.cmp(&one.bytes)),
+];
 
 /// Sweeps as far as `reach` says, unless a sweep runs.
 pub(crate) fn begin(reach: Reach) -> Effects {
@@ -106,14 +134,78 @@ pub(super) fn choose(drive: &mut Drive, hold: bool) -> Effects {
     plan::stage_anew()
 }
 
+/// Changes the scheme; where a sound table of the other one stands on the drive, that is said first.
 pub(super) fn change_scheme(drive: &mut Drive) -> Effects {
-    let choices = &mut drive.sweep.choices;
-    choices.scheme = match choices.scheme {
+    let next = match drive.sweep.choices.scheme {
         None => Some(Scheme::Mbr),
         Some(Scheme::Mbr) => Some(Scheme::Gpt),
         Some(Scheme::Gpt | Scheme::Apm) => None,
     };
-    plan::stage_anew()
+    let table = &drive.plan.table;
+    let sound = table.scheme.filter(|scheme| table.is_sound() && next.is_some_and(|next| next != *scheme));
+    let Some(sound) = sound else {
+        drive.sweep.choices.scheme = next;
+        return plan::stage_anew();
+    };
+    let count = counted(table.partitions.len(), "entry", "entries");
+    let text = format!(
+        "A sound {} stands on this drive, with {count}: nothing asks for another table. A new one would take its place; numbers, \
+         names and what starts from it change. Type `{OTHER_TABLE}` to stage it all the same, or esc.",
+        sound.word()
+    );
+    vec![Effect::Over(Box::new(Ask::new("Another table", text, "", move |_, line| {
+        if line.trim() != OTHER_TABLE {
+            return tell("the table stays as it is");
+        }
+        let mut effects = vec![change("take another scheme", move |drive| drive.sweep.choices.scheme = next)];
+        effects.extend(plan::stage_anew());
+        effects
+    })))]
+}
+
+/// Asks for start, length and type of the selected find's entry.
+pub(super) fn ask_by_hand(drive: &mut Drive) -> Effects {
+    let Some(find) = drive.selected_find().cloned() else { return tell("no find is selected") };
+    let entries = drive.plan.layout.iter().flat_map(|layout| &layout.entries);
+    let Some(entry) = entries.into_iter().find(|entry| entry.find.as_ref() == Some(&find.id)) else {
+        return tell("the find has no entry in the layout; space holds it");
+    };
+    let now = format!("start {} length {} type {}", entry.first.0, entry.sectors.0, entry.type_code);
+    let text = "Start and length in sectors, or in bytes with a unit (1MiB, 200 MB), and the type (0x0c, or a GUID). What speaks for it and \
+                against it is said then; where there is no room it is refused. An empty line goes back to the evidence.";
+    vec![Effect::Over(Box::new(Ask::new("Set the entry by hand", text, now.clone(), move |app, line| {
+        let sector = app.drive.as_ref().map_or(SectorSize(512), |drive| drive.source.sector_size());
+        let set = match ByHand::typed(line, sector) {
+            Ok(set) => set,
+            Err(wrong) => return vec![show("The entry stays as it is", wrong.to_string())],
+        };
+        let id = find.id.clone();
+        let is_same = line.trim() == now;
+        let mut effects = vec![change("set an entry by hand", move |drive| {
+            let by_hand = &mut drive.sweep.choices.by_hand;
+            if set.is_empty() {
+                by_hand.remove(&id);
+            } else if !is_same {
+                by_hand.insert(id, set);
+            }
+        })];
+        effects.extend(plan::stage_anew());
+        effects
+    })))]
+}
+
+/// Lists the finds in the order of the next column.
+pub(super) fn order_next(drive: &mut Drive) -> Effects {
+    let word = drive.sweep.list.next_column(COLUMNS);
+    drive.sweep.choose_rows();
+    tell(format!("finds by {word}"))
+}
+
+/// Turns the order of the finds around.
+pub(super) fn reverse(drive: &mut Drive) -> Effects {
+    drive.sweep.list.reverse();
+    drive.sweep.choose_rows();
+    Vec::new()
 }
 
 /// Gives the entry of the selected find the next type behind which systems look for its kind; behind the last one

@@ -41,6 +41,7 @@ fn crowded() -> App {
             find
         })
         .collect();
+    drive.sweep.choose_rows();
     app.run(plan::stage_anew());
     wait(&mut app);
     app
@@ -77,4 +78,67 @@ fn the_type_of_an_entry_goes_round_those_that_fit_its_kind() {
     assert_eq!(seen, ["0x06", "0xEF", "0x0E", "0x01"]);
     let text = drawn(&app, 160, 45);
     assert!(text.contains("technician"), "{text}");
+}
+
+#[test]
+fn finds_are_narrowed_down_ordered_and_walked_as_they_are_shown() {
+    let mut app = crowded();
+    sign(&mut app, '/');
+    "berth17".chars().for_each(|own| sign(&mut app, own));
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("11 of 200  / berth17"), "{text}");
+    key(&mut app, KeyCode::Enter);
+    let selected = |app: &App| app.drive.as_ref().unwrap().selected_find().unwrap().label.clone().unwrap();
+    assert_eq!(selected(&app), "BERTH17", "what is not shown is not selected");
+    key(&mut app, KeyCode::Down);
+    assert_eq!(selected(&app), "BERTH170");
+    sign(&mut app, 'r');
+    key(&mut app, KeyCode::Home);
+    assert_eq!(selected(&app), "BERTH179");
+    (0..4).for_each(|_| sign(&mut app, 'o'));
+    assert!(app.told.as_ref().unwrap().contains("finds by size"));
+    sign(&mut app, '/');
+    key(&mut app, KeyCode::Esc);
+    assert!(!drawn(&app, 160, 45).contains(" of 200  /"));
+}
+
+#[test]
+fn an_entry_is_set_by_hand_with_what_speaks_against_it() {
+    let mut app = app(true);
+    app.stage = StageId::Sweep;
+    sign(&mut app, 'z');
+    assert!(drawn(&app, 160, 45).contains("start 2048 length 16384 type"), "{}", drawn(&app, 160, 45));
+    (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
+    crate::testing::line(&mut app, "start 2050");
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("Set by hand") && text.contains("− n1 begins at sector 2048"), "{text}");
+    sign(&mut app, 'z');
+    (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
+    crate::testing::line(&mut app, "length 90000");
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("What was set by hand is refused"), "{}", drawn(&app, 160, 45));
+    sign(&mut app, 'z');
+    (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert!(!drawn(&app, 160, 45).contains("by hand is refused"));
+}
+
+#[test]
+fn another_scheme_than_a_sound_tables_is_asked_for_in_words() {
+    let mut app = app(true);
+    app.stage = StageId::Sweep;
+    // The table of this drive is a sound MBR: going over to it is nothing new, going over to a GPT is.
+    sign(&mut app, 'T');
+    wait(&mut app);
+    assert!(app.popups.is_empty());
+    sign(&mut app, 'T');
+    assert!(drawn(&app, 160, 45).contains("A sound MBR stands on this drive"), "{}", drawn(&app, 160, 45));
+    crate::testing::line(&mut app, "yes");
+    assert!(app.told.as_ref().unwrap().contains("stays as it is"));
+    sign(&mut app, 'T');
+    crate::testing::line(&mut app, "another table");
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("layout: GPT"), "{}", drawn(&app, 160, 45));
 }

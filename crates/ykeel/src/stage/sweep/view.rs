@@ -152,11 +152,14 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     } else {
         counted(told, "find", "finds")
     };
+    let narrowed = drive.sweep.list.said(told);
+    let count = if narrowed.is_empty() { count } else { narrowed.trim_start().to_string() };
     put(buf, area, 1, 0, &format!("{count}, {in_layout} in the layout; {state}"), theme.strong());
     let height = usize::from(list_rows(area, drive.sweep.finds.len()).saturating_sub(2));
-    let first = first_shown(drive.sweep.selected, drive.sweep.finds.len(), height);
-    for (row, find) in drive.sweep.finds.iter().enumerate().skip(first).take(height) {
-        let y = 1 + u16::try_from(row - first).unwrap_or(0);
+    let list = drive.sweep.list.rows();
+    let first = first_shown(drive.sweep.list.place(drive.sweep.selected), list.len(), height);
+    for (y, row) in (1..).zip(list.iter().copied().skip(first).take(height)) {
+        let Some(find) = drive.sweep.finds.get(row) else { continue };
         let choice = match (drive.sweep.choices.hold.contains(&find.id), drive.sweep.choices.drop.contains(&find.id)) {
             (true, _) => "held",
             (_, true) => "dropped",
@@ -221,6 +224,17 @@ fn why(app: &App, drive: &Drive) -> Why {
     if let Some(entry) = entry {
         why.say(format!("in the layout: {}", printable(&entry.why)), theme.text());
     }
+    for set in drive.plan.layout.iter().flat_map(|layout| &layout.by_hand).filter(|set| set.find == find.id) {
+        why.gap();
+        match &set.refused {
+            None => why.say("Set by hand", theme.strong()),
+            Some(refused) => why.say(format!("What was set by hand is refused: {}", printable(refused)), theme.bad()),
+        }
+        for speaks in &set.speaks {
+            let (mark, style) = if speaks.for_it { ("+", theme.text()) } else { ("−", theme.bad()) };
+            why.say(format!("{mark} {}", printable(&speaks.what)), style);
+        }
+    }
     why.gap();
     why.say("Witnesses", theme.strong());
     for witness in &find.witnesses {
@@ -237,7 +251,7 @@ fn why(app: &App, drive: &Drive) -> Why {
         why.say("· enter: see whose files these are", theme.text());
     }
     if rival(&drive.sweep.finds, find).is_some() {
-        why.say("· c: compare it with the one on its ground", theme.text());
+        why.say("· V: compare it with the one on its ground", theme.text());
     }
     why.say("· space holds it, d drops it", theme.text());
     if !drive.plan.edits.is_empty() {
@@ -256,9 +270,10 @@ pub(super) fn click(drive: &mut Drive, area: Rect, at: Position, place: Option<B
         return;
     }
     let rows = list_rows(list, finds.len());
-    let first = first_shown(drive.sweep.selected, finds.len(), usize::from(rows.saturating_sub(2)));
-    let row = first + usize::from(at.y.saturating_sub(1));
-    if at.y >= 1 && at.y < rows && row < finds.len() {
-        drive.sweep.selected = row;
+    let shown = &drive.sweep.list;
+    let first = first_shown(shown.place(drive.sweep.selected), shown.rows().len(), usize::from(rows.saturating_sub(2)));
+    let row = shown.rows().get(first + usize::from(at.y.saturating_sub(1))).copied();
+    if at.y >= 1 && at.y < rows {
+        drive.sweep.selected = row.unwrap_or(drive.sweep.selected);
     }
 }
