@@ -3,7 +3,7 @@
 //! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
 //! examines a drive or a drive as it would be, `copy` takes an image of a sick
 //! drive, `coverage` says how much of it a verdict rests on, `advice` what the next step is, `files` takes files out, `case` keeps what outlives a run, `yard` lists
-//! what lies on the bench. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
+//! what lies on the bench, `export` writes lists as files. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
 //! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
@@ -14,6 +14,7 @@ pub mod copy;
 pub mod coverage;
 mod edit;
 mod error;
+pub mod export;
 pub mod fathom;
 pub mod files;
 mod find;

@@ -553,11 +553,7 @@ mod tests {
         assert_eq!(structure.put_together(Take::Copy(9), &[], &[]), None);
         assert_eq!(structure.put_together(Take::Main, &[(FIELDS[1], Take::Copy(9))], &[]), None);
         let chosen = structure.repairs_with(Take::Main, &[(FIELDS[1], Take::Computed)], &[]);
-        assert!(
-            chosen[0].reason.contains("technician's choice") && chosen[0].reason.contains("1 field"),
-            "{}",
-            chosen[0].reason
-        );
+        assert!(chosen[0].reason.contains("technician's choice") && chosen[0].reason.contains("1 field"), "{}", chosen[0].reason);
     }
 
     #[test]

@@ -8,9 +8,11 @@ use keel_format::table::Scheme;
 
 use crate::theme::{Colours, Look};
 
+mod examples;
+
 /// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
 #[derive(Debug, Parser)]
-#[command(name = "ykeel", version, args_conflicts_with_subcommands = true)]
+#[command(name = "ykeel", version, after_long_help = examples::SCREENS)]
 pub(crate) struct Cli {
     #[command(subcommand)]
     pub(crate) command: Option<Command>,
@@ -79,6 +81,7 @@ pub(crate) struct BytesArgs {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// List the drives in a folder.
+    #[command(after_long_help = examples::YARD)]
     Yard {
         /// The folder; by default this one.
         #[arg(default_value = ".")]
@@ -91,11 +94,13 @@ pub(crate) enum Command {
         json: bool,
     },
     /// Say which rungs hold, and the lowest one that does not.
+    #[command(after_long_help = examples::LADDER)]
     Ladder {
         #[command(flatten)]
         source: SourceArgs,
     },
     /// Find lost volumes and settle them into a layout.
+    #[command(after_long_help = examples::SWEEP)]
     Sweep {
         #[command(flatten)]
         source: SourceArgs,
@@ -106,10 +111,13 @@ pub(crate) enum Command {
         choices: ChoiceArgs,
     },
     /// Take an image of a sick drive around its bad places, or go on with one.
+    #[command(after_long_help = examples::COPY)]
     Copy(CopyArgs),
     /// Stage repairs, show them, and apply them when told to.
+    #[command(after_long_help = examples::MEND)]
     Mend(MendArgs),
     /// Run every rule over a volume: what is not so, how it can be mended, and what would be lost. Reads only.
+    #[command(after_long_help = examples::CHECK)]
     Check {
         #[command(flatten)]
         source: SourceArgs,
@@ -121,6 +129,7 @@ pub(crate) enum Command {
         lost_to: Option<PathBuf>,
     },
     /// Compare the structures of a volume: main, copies and as computed from the volume itself, field by field.
+    #[command(after_long_help = examples::STRUCTURES)]
     Structures {
         #[command(flatten)]
         source: SourceArgs,
@@ -129,6 +138,7 @@ pub(crate) enum Command {
         volume: String,
     },
     /// Let this machine's kernel mount a volume read-only, and compare its listing with ours.
+    #[command(after_long_help = examples::PROVE)]
     Prove {
         #[command(flatten)]
         source: SourceArgs,
@@ -137,6 +147,7 @@ pub(crate) enum Command {
         volume: String,
     },
     /// Put a drive back as it was before an apply, or finish one that was interrupted.
+    #[command(after_long_help = examples::UNDO)]
     Undo {
         /// The undo bundle.
         bundle: PathBuf,
@@ -154,6 +165,7 @@ pub(crate) enum Command {
         json: bool,
     },
     /// List the files of a volume or find.
+    #[command(after_long_help = examples::FILES)]
     Files {
         #[command(flatten)]
         source: SourceArgs,
@@ -181,6 +193,7 @@ pub(crate) enum Command {
         missing: bool,
     },
     /// Take files out of a volume or find, with a manifest.
+    #[command(after_long_help = examples::EXTRACT)]
     Extract {
         #[command(flatten)]
         source: SourceArgs,
@@ -195,6 +208,7 @@ pub(crate) enum Command {
         to: PathBuf,
     },
     /// Hand over a PDF with drawings, ladder and journal, or one drawing as SVG.
+    #[command(after_long_help = examples::REPORT)]
     Report {
         #[command(flatten)]
         source: SourceArgs,
@@ -207,13 +221,16 @@ pub(crate) enum Command {
     },
     /// Keep a client's drive as a case: symptoms, error texts, checks, and a journal that proves itself.
     #[command(subcommand)]
+    #[command(after_long_help = examples::CASE)]
     Case(CaseCommand),
     /// Read the drive's own health page and judge it.
+    #[command(after_long_help = examples::HEALTH)]
     Health {
         #[command(flatten)]
         source: SourceArgs,
     },
     /// Read samples of the surface, or all of it, and tell how the drive delivers.
+    #[command(after_long_help = examples::READS)]
     Reads {
         #[command(flatten)]
         source: SourceArgs,
@@ -225,16 +242,20 @@ pub(crate) enum Command {
         minutes: Option<u32>,
     },
     /// Show the bytes at a place, the structure that they are, and whose they are; or search for bytes or text. Reads only.
+    #[command(after_long_help = examples::BYTES)]
     Bytes(BytesArgs),
     /// Measure how much the drive can really store.
+    #[command(after_long_help = examples::FATHOM)]
     Fathom(FathomArgs),
     /// Show the settings, and which file they come from.
+    #[command(after_long_help = examples::CONFIG)]
     Config {
         /// Print one JSON document on standard output.
         #[arg(long)]
         json: bool,
     },
     /// Lay out the demo yard and open it.
+    #[command(after_long_help = examples::DEMO)]
     Demo {
         /// Folder of the demo yard.
         #[arg(long, default_value = "demo-yard", value_name = "DIR")]
@@ -247,7 +268,7 @@ pub(crate) enum Command {
         no_screens: bool,
     },
     /// Print what completes commands and options in a shell.
-    #[command(after_help = "Example: ykeel completions bash > ~/.local/share/bash-completion/completions/ykeel")]
+    #[command(after_long_help = examples::COMPLETIONS)]
     Completions {
         /// The shell.
         #[arg(value_enum)]

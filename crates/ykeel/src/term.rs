@@ -70,10 +70,37 @@ pub(crate) fn ring() {
     let _ = out.write_all(b"\x07").and_then(|()| out.flush());
 }
 
+/// The most bytes that a terminal is asked to put on its clipboard.
+const MOST_CLIPPED: usize = 64 << 10;
+
+/// Asks the terminal to put `text` on its clipboard (OSC 52); what it does not know it ignores.
+pub(crate) fn clip(text: &str) {
+    let mut out = stdout();
+    let _ = out.write_all(&clip_sequence(text)).and_then(|()| out.flush());
+}
+
+fn clip_sequence(text: &str) -> Vec<u8> {
+    let end = text.floor_char_boundary(MOST_CLIPPED);
+    let coded = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, &text[..end]);
+    format!("\x1b]52;c;{coded}\x1b\\").into_bytes()
+}
+
 /// Gives the terminal back, where it was taken.
 pub(crate) fn give_back() {
     if TAKEN.swap(false, Ordering::SeqCst) {
         let _ = execute!(stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, Show);
         let _ = disable_raw_mode();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_text_for_the_clipboard_is_coded_whole_and_cut_between_signs() {
+        assert_eq!(clip_sequence("n1\tQuay"), b"\x1b]52;c;bjEJUXVheQ==\x1b\\");
+        let long = clip_sequence(&"ä".repeat(MOST_CLIPPED));
+        assert!(long.len() < MOST_CLIPPED * 2 && long.iter().filter(|byte| **byte == 0x1b).count() == 2);
     }
 }

@@ -417,6 +417,11 @@ fn listings_show_folders_deleted_entries_and_streams() {
     let (_, one) = bench.json(&["files", text(&drive), "--volume", "n1", "Voyage register.csv"]);
     assert_eq!(one["streams"][0]["storage"], "plain");
     assert_eq!(bench.run(&["files", text(&drive)]).status.code(), Some(2), "two volumes: one must be named");
+    assert!(
+        bench.run(&["--color", "16", "files", text(&drive), "--volume", "n1"]).status.success(),
+        "before the command as behind it"
+    );
+    assert_eq!(bench.run(&[text(&drive), "ladder"]).status.code(), Some(2));
     let (_, found) = bench.json(&["files", text(&drive), "--volume", "n1", "--find", "sort:text >100"]);
     let found = found["entries"].as_array().unwrap();
     assert!(!found.is_empty() && found.iter().all(|entry| entry["bytes"].as_u64().unwrap() > 100), "{found:?}");

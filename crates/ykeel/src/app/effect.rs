@@ -49,6 +49,12 @@ pub(crate) enum Effect {
     WorksOn(PathBuf),
     /// Write the report.
     Report(PathBuf),
+    /// Write the list that the stage shows to a file.
+    Export(PathBuf),
+    /// Remember what was answered to a question.
+    Remember(&'static str, String),
+    /// Put a text on the terminal's clipboard.
+    Clip(String),
     /// Leave; it is asked first where work goes on.
     Quit,
     /// Leave: what runs is stopped, and keeps what it did.
@@ -88,6 +94,9 @@ impl std::fmt::Debug for Effect {
             Self::Note(event, _) => write!(f, "note {event}"),
             Self::WorksOn(path) => write!(f, "works on {}", path.display()),
             Self::Report(path) => write!(f, "report {}", path.display()),
+            Self::Export(path) => write!(f, "export {}", path.display()),
+            Self::Remember(question, _) => write!(f, "remember {question}"),
+            Self::Clip(_) => f.write_str("clip"),
             Self::Quit => f.write_str("quit"),
             Self::Leave => f.write_str("leave"),
             Self::LookAt(path, stage) => write!(f, "look at {} in {stage:?}", path.display()),
@@ -106,6 +115,7 @@ impl Effect {
             Self::Work(work) if work.is_told => log::line("begin", work.name),
             Self::WorksOn(path) => log::line("works on", &path.to_string_lossy()),
             Self::Report(path) => log::line("report", &path.to_string_lossy()),
+            Self::Export(path) => log::line("export", &path.to_string_lossy()),
             Self::Leave => log::line("leave", ""),
             _ => {}
         }
@@ -174,6 +184,9 @@ impl App {
             Effect::Note(event, detail) => self.note(event, detail),
             Effect::WorksOn(path) => self.works_on(path),
             Effect::Report(path) => self.write_report(&path),
+            Effect::Export(path) => self.export(path),
+            Effect::Remember(question, line) => self.remember(question, line),
+            Effect::Clip(text) => self.clip = Some(text),
             Effect::Quit => self.quit_or_ask(),
             Effect::Leave => self.quit = true,
             Effect::LookAt(path, stage) => self.look_at_open(&path, stage),
@@ -190,6 +203,16 @@ impl App {
             Some(name) => format!("{name}: {text}"),
             None => text,
         }
+    }
+
+    /// Keeps what was answered, once, the last one at the end.
+    fn remember(&mut self, question: &'static str, line: String) {
+        const MOST: usize = 50;
+        let typed = self.typed.entry(question).or_default();
+        typed.retain(|own| *own != line);
+        typed.push(line);
+        let over = typed.len().saturating_sub(MOST);
+        typed.drain(..over);
     }
 
     /// Lays a popup over the stage; one of a drive that is not looked at waits for it to be.

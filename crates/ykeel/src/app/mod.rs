@@ -3,6 +3,7 @@
 mod case;
 pub(crate) mod effect;
 mod event;
+mod export;
 mod keeper;
 mod opening;
 mod report;
@@ -112,6 +113,9 @@ fn run(mut app: App) -> anyhow::Result<()> {
         app.take_reports();
         if std::mem::take(&mut app.rings) {
             crate::term::ring();
+        }
+        if let Some(text) = app.clip.take() {
+            crate::term::clip(&text);
         }
         // Jobs are stopped as they are dropped; a probe puts everything back before it ends.
         app.quit |= asked.is_cancelled();

@@ -1,5 +1,6 @@
 //! The state of the screens.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use keel_core::case::Case;
@@ -63,6 +64,12 @@ pub(crate) struct App {
     pub(crate) shows_why: bool,
     /// Long work ended, or somebody is wanted: the terminal's bell.
     pub(crate) rings: bool,
+    /// What was answered to each question, the last one at the end.
+    pub(crate) typed: BTreeMap<&'static str, Vec<String>>,
+    /// What the terminal is to put on its clipboard.
+    pub(crate) clip: Option<String>,
+    /// The list that is written to a file.
+    pub(super) export_job: Option<Job<(), Result<PathBuf, String>>>,
     pub(crate) quit: bool,
 }
 
@@ -93,6 +100,9 @@ impl App {
             area: Rect::new(0, 0, 160, 45),
             shows_why: false,
             rings: false,
+            typed: BTreeMap::new(),
+            clip: None,
+            export_job: None,
             quit: false,
         }
     }
@@ -100,6 +110,7 @@ impl App {
     pub(crate) fn is_busy(&self) -> bool {
         self.opening.is_some()
             || self.keeper.is_busy()
+            || self.export_job.is_some()
             || self.yard_job.is_some()
             || self.round.is_busy()
             || self.drives().any(Drive::is_busy)
@@ -143,6 +154,7 @@ impl App {
     fn take_of_drive(&mut self) {
         let ran = self.long_work();
         self.take_report();
+        self.take_export();
         for id in StageId::ALL {
             let shown = (id == self.stage && !self.is_behind).then(|| self.parts().map(|parts| parts.middle));
             let effects = self.drive.as_mut().map(|drive| id.stage().reports(drive, shown.flatten())).unwrap_or_default();

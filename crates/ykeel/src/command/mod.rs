@@ -21,11 +21,21 @@ mod sweep;
 mod undo;
 mod yard;
 
+use keel_source::printable;
+
 use crate::cli::{Cli, Command};
+use crate::exit::Ended;
 use crate::{app, demo};
 
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
+    if let (Some(_), Some(source)) = (&cli.command, cli.sources.first()) {
+        let source = printable(&source.to_string_lossy());
+        return Err(Ended::WrongUse(format!("{source} stands before the command: drives go behind it")).into());
+    }
+    if cli.command.is_some() && cli.sector_size.is_some() {
+        return Err(Ended::WrongUse("--sector-size goes behind the command".into()).into());
+    }
     match cli.command {
         None => {
             manual::refuse_words(&cli.sources)?;

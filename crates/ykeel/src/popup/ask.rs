@@ -3,7 +3,7 @@
 use crossterm::event::KeyEvent;
 
 use super::{Answer, Content, Popup, PopupKey, key, pressed, words};
-use crate::app::{App, Effects};
+use crate::app::{App, Effect, Effects};
 use crate::line_edit::LineEdit;
 use crate::widget::wrap;
 
@@ -18,11 +18,18 @@ pub(crate) struct Ask {
     answered: Answered,
     /// What is asked for is a path: tab completes it.
     is_path: bool,
+    /// A confirmation: what is typed is meant for this one time.
+    is_once: bool,
+    /// How far back in what was answered before, and the line that was begun.
+    back: usize,
+    begun: LineEdit,
 }
 
 const KEYS: &[PopupKey<Ask>] = &[
     key("tab", |ask, _| ask.complete(), ""),
-    key("enter", |ask, app| Answer::Close((ask.answered)(app, ask.line.text())), "answers"),
+    key("up", |ask, app| ask.recall(app, 1), ""),
+    key("down", |ask, app| ask.recall(app, -1), ""),
+    key("enter", |ask, app| ask.answer(app), "answers"),
 ];
 
 impl Ask {
@@ -33,7 +40,21 @@ impl Ask {
         line: impl Into<String>,
         answered: impl Fn(&App, &str) -> Effects + Send + 'static,
     ) -> Self {
-        Self { title, text: text.into(), line: LineEdit::new(line), answered: Box::new(answered), is_path: false }
+        Self {
+            title,
+            text: text.into(),
+            line: LineEdit::new(line),
+            answered: Box::new(answered),
+            is_path: false,
+            is_once: false,
+            back: 0,
+            begun: LineEdit::default(),
+        }
+    }
+
+    /// What is typed is a confirmation: it is neither remembered nor offered again.
+    pub(crate) fn once(self) -> Self {
+        Self { is_once: true, ..self }
     }
 
     /// A question for a path.
@@ -44,6 +65,32 @@ impl Ask {
         answered: impl Fn(&App, &str) -> Effects + Send + 'static,
     ) -> Self {
         Self { is_path: true, ..Self::new(title, text, line, answered) }
+    }
+
+    /// Goes on with what was typed, and remembers it.
+    fn answer(&self, app: &App) -> Answer {
+        let mut effects = (self.answered)(app, self.line.text());
+        if !self.is_once && !self.line.text().trim().is_empty() {
+            effects.push(Effect::Remember(self.title, self.line.text().to_string()));
+        }
+        Answer::Close(effects)
+    }
+
+    /// What was answered to the same question before, the last one first.
+    fn recall(&mut self, app: &App, by: isize) -> Answer {
+        let before = app.typed.get(self.title).filter(|_| !self.is_once).map(Vec::as_slice).unwrap_or_default();
+        let to = self.back.saturating_add_signed(by).min(before.len());
+        if to != self.back {
+            if self.back == 0 {
+                self.begun = std::mem::take(&mut self.line);
+            }
+            self.line = match before.len().checked_sub(to).filter(|_| to > 0) {
+                Some(at) => LineEdit::new(before[at].clone()),
+                None => std::mem::take(&mut self.begun),
+            };
+            self.back = to;
+        }
+        Answer::Stay(Vec::new())
     }
 
     /// Completes the path as far as all that it may become agree.
@@ -113,7 +160,44 @@ fn completed(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use crossterm::event::{KeyCode, KeyModifiers};
+
     use super::*;
+    use crate::app::effect::tell;
+    use crate::testing::app;
+
+    fn pressed(ask: &mut Ask, app: &App, code: KeyCode) {
+        ask.press(KeyEvent::new(code, KeyModifiers::NONE), app);
+    }
+
+    #[test]
+    fn what_was_answered_before_comes_back_and_confirmations_do_not() {
+        let mut app = app(false);
+        let question = || Ask::new("Search", "what?", "", |_, line| tell(line));
+        for line in ["quay", "berth", "quay"] {
+            let ask = Ask { line: LineEdit::new(line), ..question() };
+            let Answer::Close(effects) = ask.answer(&app) else { panic!("an answer closes it") };
+            app.run(effects);
+        }
+        let mut ask = Ask { line: LineEdit::new("begun"), ..question() };
+        let mut shown = |codes: &[KeyCode]| {
+            codes.iter().for_each(|code| pressed(&mut ask, &app, *code));
+            ask.line.text().to_string()
+        };
+        assert_eq!(shown(&[KeyCode::Up]), "quay");
+        assert_eq!(shown(&[KeyCode::Up]), "berth", "each line once, the last one first");
+        assert_eq!(shown(&[KeyCode::Up, KeyCode::Down]), "quay");
+        assert_eq!(shown(&[KeyCode::Down]), "begun");
+        let confirmation = question().once();
+        let Answer::Close(effects) = (Ask { line: LineEdit::new("3HK-2QD"), ..confirmation }).answer(&app) else {
+            panic!("closes")
+        };
+        app.run(effects);
+        assert!(app.typed["Search"].iter().all(|line| line != "3HK-2QD"));
+        let mut once = question().once();
+        pressed(&mut once, &app, KeyCode::Up);
+        assert_eq!(once.line.text(), "");
+    }
 
     #[test]
     fn paths_are_completed_as_far_as_they_agree() {

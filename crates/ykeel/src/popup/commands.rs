@@ -20,10 +20,10 @@ const PAGE: isize = 12;
 
 const KEYS: &[PopupKey<Commands>] = &[
     key("enter", Commands::run, "runs"),
-    key("up", |list, _| list.step(-1), ""),
-    key("down", |list, _| list.step(1), ""),
-    key("pageup", |list, _| list.step(-PAGE), ""),
-    key("pagedown", |list, _| list.step(PAGE), ""),
+    key("up", |list, app| list.step(app, -1), ""),
+    key("down", |list, app| list.step(app, 1), ""),
+    key("pageup", |list, app| list.step(app, -PAGE), ""),
+    key("pagedown", |list, app| list.step(app, PAGE), ""),
 ];
 
 /// A command, and the stages that know it.
@@ -32,8 +32,8 @@ struct Command {
     stages: Vec<StageId>,
 }
 
-/// Every command once, those that have all words of `filter` in their key or sentence.
-fn matching(filter: &str) -> Vec<Command> {
+/// Every command once, those that have all words of `filter` in their key or sentence: what works in `here` comes first.
+fn matching(filter: &str, here: StageId) -> Vec<Command> {
     let words: Vec<String> = filter.split_whitespace().map(str::to_lowercase).collect();
     let mut commands: Vec<Command> = Vec::new();
     for stage in StageId::ALL {
@@ -49,18 +49,20 @@ fn matching(filter: &str) -> Vec<Command> {
             }
         }
     }
+    let own = |command: &Command| here.stage().keys().iter().any(|own| own.long == command.binding.long);
+    commands.sort_by_key(|command| (!command.stages.contains(&here), !own(command)));
     commands
 }
 
 impl Commands {
-    fn step(&mut self, by: isize) -> Answer {
-        self.selected = moved(self.selected, by, matching(self.line.text()).len());
+    fn step(&mut self, app: &App, by: isize) -> Answer {
+        self.selected = moved(self.selected, by, matching(self.line.text(), app.stage).len());
         Answer::Stay(Vec::new())
     }
 
     /// Runs the selected command, or goes to the first stage that knows it.
     fn run(&mut self, app: &App) -> Answer {
-        Answer::Close(match matching(self.line.text()).into_iter().nth(self.selected) {
+        Answer::Close(match matching(self.line.text(), app.stage).into_iter().nth(self.selected) {
             Some(command) if command.stages.contains(&app.stage) => vec![Effect::Do(command.binding.does)],
             Some(command) => command.stages.first().map(|stage| Effect::GoTo(*stage)).into_iter().collect(),
             None => Vec::new(),
@@ -83,7 +85,7 @@ impl Popup for Commands {
         };
         Content {
             head: vec![format!("search: {before}▏{behind}"), String::new()],
-            rows: matching(self.line.text()).into_iter().map(row).collect(),
+            rows: matching(self.line.text(), app.stage).into_iter().map(row).collect(),
             selected: Some(self.selected),
             from: 0,
         }
@@ -105,5 +107,23 @@ impl Popup for Commands {
     fn paste(&mut self, text: &str) {
         self.line.insert(text);
         self.selected = 0;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_works_here_comes_first_and_everything_is_there() {
+        for here in StageId::ALL {
+            let all = matching("", here);
+            let first = all.iter().take_while(|command| command.stages.contains(&here)).count();
+            assert!(all.iter().skip(first).all(|command| !command.stages.contains(&here)), "{here:?}");
+            let own = here.stage().keys();
+            assert!(all.iter().take(own.len()).all(|command| own.iter().any(|own| own.long == command.binding.long)), "{here:?}");
+            assert_eq!(all.len(), matching("", StageId::Yard).len());
+        }
+        assert!(matching("undo", StageId::Yard).iter().any(|command| command.stages.contains(&StageId::Plan)));
     }
 }

@@ -43,6 +43,8 @@ pub(super) const EVERYWHERE: &[StageKey] = &[
         |_| vec![Effect::Over(Box::new(Jobs::default()))],
         ("", "List the jobs of all drives: stop them, let them rest, go to them"),
     ),
+    bench("X", ask_export, ("", "Write the list to a file: JSON, CSV or text, by the ending of its name (export)")),
+    bench("Y", clip, ("", "Copy the selected line to the terminal's clipboard (yank)")),
     bench(".", show_why, ("", "On a small terminal: show the right side over the stage, or put it away")),
     bench("M", change_mouse, ("", "Leave clicks to the terminal, which selects text with them, or take them back (mouse)")),
     bench("?", help, ("help", "Say what this stage shows and which keys work here")),
@@ -89,6 +91,32 @@ fn bytes(app: &mut App) -> Effects {
 fn beside(app: &mut App, steps: usize) -> Effects {
     let here = StageId::ALL.iter().position(|stage| *stage == app.stage).unwrap_or(0);
     vec![Effect::GoTo(StageId::ALL[(here + steps) % StageId::ALL.len()])]
+}
+
+/// Asks where the list of the stage goes.
+fn ask_export(app: &mut App) -> Effects {
+    if app.stage.stage().table(app).is_none_or(|table| table.rows.is_empty()) {
+        return tell("there is no list here");
+    }
+    let folder = config::get().folders.reports.clone().unwrap_or_default();
+    let drive = app.drive.as_ref().filter(|_| app.stage != StageId::Yard).map_or_else(|| "yard".into(), Drive::plain_name);
+    let word = app.stage.stage().word().to_lowercase();
+    let name = folder.join(format!("{drive}-{word}.csv")).to_string_lossy().into_owned();
+    let text = "The file to write; its ending says how: .json, .csv or .txt. Nothing that is there is overwritten.";
+    vec![Effect::Over(Box::new(Ask::path("Write the list", text, name, |_, line| vec![Effect::Export(line.trim().into())])))]
+}
+
+/// Copies the selected line.
+fn clip(app: &mut App) -> Effects {
+    let line = app.stage.stage().table(app).and_then(|table| table.selected_line());
+    match line {
+        Some(line) => {
+            let mut effects = tell("the line is on the terminal's clipboard, where the terminal allows that");
+            effects.push(Effect::Clip(line));
+            effects
+        }
+        None => tell("nothing is selected here"),
+    }
 }
 
 fn show_why(app: &mut App) -> Effects {

@@ -17,6 +17,7 @@ pub(crate) mod yard;
 use std::path::PathBuf;
 
 use keel_core::advice::Advice;
+use keel_core::export::Table;
 use keel_core::ground::{self, GroundMap};
 use keel_core::job::{Cancel, Job};
 use keel_source::{ByteOffset, ByteRange, SharedSource, counted, size_decimal};
@@ -69,6 +70,11 @@ pub(crate) trait Stage: Sync {
     /// A click into the middle, `at` counted from its first column and row.
     fn click(&self, _app: &mut App, _area: Rect, _at: Position) -> Effects {
         Vec::new()
+    }
+
+    /// The list that it shows, for a file and for the clipboard.
+    fn table(&self, _app: &App) -> Option<Table> {
+        None
     }
 
     /// True where the keel has nothing to say: the stage takes its place.

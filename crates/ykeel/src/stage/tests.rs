@@ -216,3 +216,38 @@ fn a_letter_means_the_same_in_every_stage_or_nothing() {
     }
     assert!(meanings[&'o'].len() > 1 && meanings[&'p'].len() > 1, "the same letters are used again: {meanings:?}");
 }
+
+#[test]
+fn every_list_is_written_to_a_file_and_its_selected_line_goes_to_the_clipboard() {
+    let mut app = app(true);
+    let folder = tempfile::tempdir().unwrap();
+    let mut written = 0;
+    for stage in StageId::ALL {
+        app.run(vec![Effect::GoTo(stage)]);
+        wait(&mut app);
+        let Some(table) = stage.stage().table(&app) else { continue };
+        assert!(table.rows.iter().all(|row| row.len() == table.columns.len()), "{stage:?}");
+        if table.rows.is_empty() {
+            continue;
+        }
+        written += 1;
+        let path = folder.path().join(format!("{stage:?}.csv"));
+        app.run(vec![Effect::Export(path.clone())]);
+        wait(&mut app);
+        let text = std::fs::read_to_string(&path).unwrap();
+        assert!(text.starts_with(&table.columns.join(",")) && text.lines().count() > table.rows.len(), "{stage:?}: {text}");
+        // What is there stays.
+        app.run(vec![Effect::Export(path)]);
+        wait(&mut app);
+        assert!(drawn(&app, 160, 45).contains("The list was not written"));
+        key(&mut app, KeyCode::Esc);
+        sign(&mut app, 'Y');
+        if table.selected.is_some() {
+            assert_eq!(app.clip.take(), table.selected_line(), "{stage:?}");
+        }
+    }
+    assert!(written >= 4, "{written}");
+    app.run(vec![Effect::GoTo(StageId::Sweep)]);
+    sign(&mut app, 'X');
+    assert!(drawn(&app, 160, 45).contains("-sweep.csv"), "{}", drawn(&app, 160, 45));
+}

@@ -4,8 +4,11 @@ mod state;
 mod view;
 
 use keel_core::advice::Advice;
+use keel_core::export::Table;
+use keel_source::CopyMap;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use serde_json::json;
 
 pub(crate) use state::{State, pause};
 
@@ -50,6 +53,14 @@ impl Stage for Copy {
             Advice::WorkOnCopy => Some("enter"),
             _ => None,
         }
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let copy = &app.drive.as_ref()?.copy;
+        let kept = copy.kept.as_ref().map(CopyMap::missing).unwrap_or_default();
+        let missing = copy.done.as_ref().map_or(&kept, |done| &done.missing);
+        let rows = missing.iter().map(|range| vec![json!(range.start.0), json!(range.len())]).collect();
+        Some(Table { rows, ..Table::new(&["missing from byte", "bytes"]) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

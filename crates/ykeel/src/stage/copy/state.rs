@@ -203,7 +203,7 @@ fn take_place(copy: &mut State) -> Effects {
             Message::Done(Ok(Place::Device { code })) => {
                 let text = format!("Everything on that device is overwritten. Type the code of the destination: {code}");
                 let ask = Ask::new("Copy to a device", text, "", |_, line| begin(Some(line.trim().to_string())));
-                effects.push(Effect::Over(Box::new(ask)));
+                effects.push(Effect::Over(Box::new(ask.once())));
             }
             Message::Done(Err(text)) | Message::Died(text) => effects.push(show("Not copied", text)),
         }

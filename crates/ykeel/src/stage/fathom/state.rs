@@ -116,7 +116,7 @@ fn ask(drive: &Drive, method: Method, title: &'static str, says: &str) -> Effect
         }
         measure(method, line.to_string())
     });
-    vec![Effect::Over(Box::new(ask))]
+    vec![Effect::Over(Box::new(ask.once()))]
 }
 
 pub(super) fn ask_probe(drive: &mut Drive) -> Effects {
@@ -153,7 +153,7 @@ pub(super) fn ask_put_back(drive: &mut Drive) -> Effects {
     let code = drive.source.identity().code();
     let text = format!("What the interrupted probe touched is put back as it stood.\nType the code of this drive: {code}");
     let answered = |_: &_, line: &str| put_back(Confirmation::Code(line.trim().to_string()));
-    vec![Effect::Over(Box::new(Ask::new("Put back", text, "", answered)))]
+    vec![Effect::Over(Box::new(Ask::new("Put back", text, "", answered).once()))]
 }
 
 fn put_back(confirmation: Confirmation) -> Effects {

@@ -9,10 +9,13 @@ mod state;
 mod view;
 
 use keel_core::advice::Advice;
+use keel_core::export::Table;
+use keel_core::files::Hit;
 use keel_core::sweep::Find;
 use keel_source::{ByteOffset, ByteRange, counted, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use serde_json::json;
 
 pub(crate) use state::{State, look_into};
 
@@ -129,6 +132,27 @@ impl Stage for Files {
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         matches!(advice, Advice::Look | Advice::Prove | Advice::TakeOut).then_some("")
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let files = &app.drive.as_ref()?.files;
+        let row = |hit: &Hit| {
+            let entry = &hit.entry;
+            let times = [entry.times.created, entry.times.modified].map(|time| json!(time));
+            let [created, changed] = times;
+            let marked = files.is_marked(&hit.path());
+            vec![
+                json!(hit.path()),
+                json!(entry.kind),
+                json!(entry.existence),
+                json!(entry.bytes),
+                created,
+                changed,
+                json!(marked),
+            ]
+        };
+        let columns = ["path", "kind", "existence", "bytes", "created", "changed", "marked"];
+        Some(Table { rows: files.rows().map(row).collect(), selected: Some(files.selected), ..Table::new(&columns) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

@@ -4,9 +4,12 @@ mod state;
 mod view;
 
 use keel_core::advice::Advice;
+use keel_core::export::Table;
+use keel_core::ladder::Rung;
 use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use serde_json::json;
 
 pub(crate) use state::{State, ask_ground, examine_drive};
 
@@ -86,6 +89,25 @@ impl Stage for Ladder {
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         matches!(advice, Advice::ReadDoubt(_)).then_some("")
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let drive = app.drive.as_ref()?;
+        let ladder = drive.ladder.now.as_ref()?;
+        let of_volumes =
+            ladder.volumes.iter().flat_map(|volume| volume.rungs.iter().map(|rung| (volume.name().to_string(), rung)));
+        let all: Vec<(String, &Rung)> = ladder.rungs.iter().map(|rung| (String::new(), rung)).chain(of_volumes).collect();
+        let here = drive.ladder.rung;
+        let of = ladder.volumes.get(drive.ladder.volume).map(|volume| volume.name().to_string()).unwrap_or_default();
+        let is_selected = |(volume, rung): &(String, &Rung)| rung.rung.number() == here && (here <= 5 || *volume == of);
+        let selected = all.iter().position(is_selected);
+        let row = |(volume, rung): &(String, &Rung)| {
+            let found = rung.findings.iter().map(|finding| finding.what.as_str()).collect::<Vec<_>>().join("; ");
+            let (number, word) = (rung.rung.number(), rung.rung.word());
+            vec![json!(volume), json!(number), json!(word), json!(rung.state), json!(rung.note), json!(found)]
+        };
+        let columns = ["volume", "rung", "name", "state", "note", "findings"];
+        Some(Table { rows: all.iter().map(row).collect(), selected, ..Table::new(&columns) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

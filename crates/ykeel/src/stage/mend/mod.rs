@@ -3,11 +3,13 @@
 mod state;
 mod view;
 
+use keel_core::export::Table;
 use keel_core::sweep::Find;
 use keel_format::{Take, Version};
 use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use serde_json::json;
 
 pub(crate) use state::{State, ask_checks};
 
@@ -110,6 +112,34 @@ impl Stage for Mend {
 
     fn selection(&self, drive: &Drive) -> Option<ByteRange> {
         drive.selected_find().map(Find::range)
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let state = &app.drive.as_ref()?.mend;
+        let row = |item: &state::Item<'_>| match item {
+            state::Item::Structure(structure) => {
+                let held = structure.copies.iter().filter(|copy| copy.holds()).count();
+                let taken = state.taken(structure).map(Take::word);
+                let (main, copies) = (structure.main.holds(), structure.copies.len());
+                vec![
+                    json!("structure"),
+                    json!(structure.name),
+                    json!(main),
+                    json!(copies),
+                    json!(held),
+                    json!(taken),
+                    json!(null),
+                ]
+            }
+            state::Item::Rule(rule) => {
+                let found = rule.findings.iter().map(|finding| finding.what.as_str()).collect::<Vec<_>>().join("; ");
+                let holds = rule.findings.is_empty();
+                vec![json!("rule"), json!(rule.rule), json!(holds), json!(null), json!(null), json!(null), json!(found)]
+            }
+        };
+        let columns = ["what", "name", "holds", "copies", "copies that hold", "taken from", "findings"];
+        let rows = state.items().iter().map(row).collect();
+        Some(Table { rows, selected: Some(state.row), ..Table::new(&columns) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

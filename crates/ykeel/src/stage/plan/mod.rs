@@ -8,10 +8,12 @@ mod view;
 mod write;
 
 use keel_core::advice::Advice;
+use keel_core::export::Table;
 use keel_core::mend::Edit;
 use keel_source::{ByteRange, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use serde_json::json;
 
 pub(crate) use interrupted::Interrupted;
 pub(crate) use state::{State, examine, stage_anew};
@@ -124,6 +126,27 @@ impl Stage for Plan {
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         matches!(advice, Advice::Apply | Advice::ReadPlan).then_some("")
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let plan = &app.drive.as_ref()?.plan;
+        let columns = ["number", "structure", "byte", "bytes", "order", "group", "reason"];
+        let row = |row: &usize| {
+            let (edit, dropped) = plan.row(*row)?;
+            let number = if dropped { json!("dropped") } else { json!(row + 1) };
+            let (at, bytes, group) = (edit.at_byte.0, edit.after.len(), &edit.belongs.group);
+            Some(vec![
+                number,
+                json!(edit.structure),
+                json!(at),
+                json!(bytes),
+                json!(edit.order),
+                json!(group),
+                json!(edit.reason),
+            ])
+        };
+        let rows = plan.list.rows().iter().filter_map(row).collect();
+        Some(Table { rows, selected: Some(plan.list.place(plan.selected)), ..Table::new(&columns) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

@@ -38,7 +38,7 @@ fn ask(
 ) -> Effects {
     let ask =
         Ask::new(title, text, line, move |app, line| app.drive.as_ref().map(|drive| answered(drive, line)).unwrap_or_default());
-    vec![Effect::Over(Box::new(ask))]
+    vec![Effect::Over(Box::new(ask.once()))]
 }
 
 /// What was confirmed by a line that may hold the drive's code.

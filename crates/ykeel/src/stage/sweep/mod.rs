@@ -6,10 +6,12 @@ mod state;
 mod view;
 
 use keel_core::advice::{Advice, Swept};
+use keel_core::export::Table;
 use keel_core::sweep::{Find, Reach};
 use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use serde_json::json;
 
 pub(crate) use state::{State, begin};
 
@@ -134,6 +136,28 @@ impl Stage for Sweep {
             Advice::Settle => Some(""),
             _ => None,
         }
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let sweep = &app.drive.as_ref()?.sweep;
+        let columns = ["find", "kind", "name", "grade", "first sector", "sectors", "bytes", "score", "witnesses"];
+        let row = |find: &Find| {
+            let said = find.witnesses.iter().map(|witness| witness.says.as_str()).collect::<Vec<_>>().join("; ");
+            let (kind, grade) = (find.kind.word(), find.grade.word());
+            vec![
+                json!(find.id),
+                json!(kind),
+                json!(find.name()),
+                json!(grade),
+                json!(find.start_lba.0),
+                json!(find.sectors.0),
+                json!(find.bytes),
+                json!(find.score),
+                json!(said),
+            ]
+        };
+        let rows = sweep.list.rows().iter().filter_map(|row| sweep.finds.get(*row)).map(row).collect();
+        Some(Table { rows, selected: Some(sweep.list.place(sweep.selected)), ..Table::new(&columns) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

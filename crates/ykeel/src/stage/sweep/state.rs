@@ -153,14 +153,17 @@ pub(super) fn change_scheme(drive: &mut Drive) -> Effects {
          names and what starts from it change. Type `{OTHER_TABLE}` to stage it all the same, or esc.",
         sound.word()
     );
-    vec![Effect::Over(Box::new(Ask::new("Another table", text, "", move |_, line| {
-        if line.trim() != OTHER_TABLE {
-            return tell("the table stays as it is");
-        }
-        let mut effects = vec![change("take another scheme", move |drive| drive.sweep.choices.scheme = next)];
-        effects.extend(plan::stage_anew());
-        effects
-    })))]
+    vec![Effect::Over(Box::new(
+        Ask::new("Another table", text, "", move |_, line| {
+            if line.trim() != OTHER_TABLE {
+                return tell("the table stays as it is");
+            }
+            let mut effects = vec![change("take another scheme", move |drive| drive.sweep.choices.scheme = next)];
+            effects.extend(plan::stage_anew());
+            effects
+        })
+        .once(),
+    ))]
 }
 
 /// Asks for start, length and type of the selected find's entry.

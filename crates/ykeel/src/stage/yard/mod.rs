@@ -7,9 +7,11 @@ mod view;
 
 use keel_core::advice::Advice;
 use keel_core::case::Case;
+use keel_core::export::Table;
 use keel_core::intake::CHECKS;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use serde_json::json;
 
 use super::{Drive, Stage, Standing};
 use crate::app::App;
@@ -175,6 +177,29 @@ impl Stage for Yard {
 
     fn carries_out(&self, advice: Advice) -> Option<&'static str> {
         matches!(advice, Advice::CheckOutside | Advice::CheckCable | Advice::Unexplained(_)).then_some("B")
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let row = |index: &usize| {
+            let berth = app.berths.get(*index)?;
+            let sight = berth.sight.as_ref();
+            Some(vec![
+                json!(board::name(berth)),
+                json!(berth.path),
+                json!(board::bytes(berth)),
+                json!(board::link(berth)),
+                json!(board::told(berth)),
+                json!(berth.group.word()),
+                json!(sight.map(|sight| &sight.rungs)),
+                json!(sight.and_then(|sight| sight.lowest.as_ref())),
+                json!(sight.map(|sight| &sight.next)),
+                json!(sight.map(|sight| &sight.at)),
+            ])
+        };
+        let columns = ["name", "path", "bytes", "link", "client", "group", "rungs", "lowest broken", "next", "seen at"];
+        let order = board::order(app);
+        let selected = order.iter().position(|index| *index == app.berth);
+        Some(Table { rows: order.iter().filter_map(row).collect(), selected, ..Table::new(&columns) })
     }
 
     fn standing(&self, _drive: &Drive) -> Standing {
