@@ -1,11 +1,13 @@
 //! The next step on a drive: one place decides it. Screens and commands say it with their own keys and words behind it.
 
-use keel_source::{LinkKind, size_decimal};
+use keel_source::{LinkKind, SharedSource, size_decimal};
 use serde::{Deserialize, Serialize};
 
+use crate::case::Case;
+use crate::fathom;
 use crate::find::{Find, Grade, outer};
 use crate::intake::{self, Symptom};
-use crate::ladder::Ladder;
+use crate::ladder::{Ground, Ladder};
 use crate::rung::{RungName, RungState};
 
 /// How far a drive was swept.
@@ -117,6 +119,38 @@ impl Advice {
             Self::TakeOut => "nothing can be mended here yet; take the files out".into(),
         }
     }
+}
+
+/// What a command or a report knows of a drive beside its ladder, and the next step that follows: its case, its copy and an open probe
+/// are looked up.
+#[must_use]
+pub fn next(source: &SharedSource, ground: &Ground, ladder: &Ladder, finds: &[Find], swept: Swept, plan: Staging<'_>) -> Advice {
+    let identity = source.identity();
+    let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
+    advise(&Known {
+        ladder,
+        planned: plan.planned,
+        finds,
+        swept,
+        edits: plan.edits,
+        applied: plan.applied,
+        is_copy: !source.missing().is_empty(),
+        copied: case.as_ref().is_some_and(|case| case.record.copy.is_some()),
+        counts_bad: ground.counts_bad(),
+        probe_open: fathom::interrupted_of(source).is_some(),
+        symptoms: case.as_ref().map_or(&[], |case| &case.record.told.symptoms),
+    })
+}
+
+/// What is staged, or was applied.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Staging<'a> {
+    /// Edits.
+    pub edits: usize,
+    /// The ladder as it would be by them.
+    pub planned: Option<&'a Ladder>,
+    /// True when they were applied.
+    pub applied: bool,
 }
 
 /// The next step on a drive: what keeps it alive before all else, then ground that nobody looked at, then what is broken.

@@ -4,6 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use keel_core::advice::{self, Staging, Swept};
 use keel_core::case::{self, Case};
 use keel_core::job::{Cancel, Desk};
 use keel_core::ladder::{self, Ground};
@@ -123,11 +124,15 @@ fn head(source: &SharedSource) -> Head {
     }
 }
 
-fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
+/// The edits that the evidence asks for.
+fn staged(source: &SharedSource, swept: &Sweep) -> Vec<mend::Edit> {
+    let layout = layout::settle(source, &swept.table, &swept.finds, &Choices::default());
+    mend::stage(source, &swept.table, &swept.finds, &layout, &mend::Only::All.into()).edits
+}
+
+fn keel_of(source: &SharedSource, swept: &Sweep, edits: &[mend::Edit]) -> KeelDrawing {
     let table = &swept.table;
-    let layout = layout::settle(source, table, &swept.finds, &Choices::default());
-    let edits = mend::stage(source, table, &swept.finds, &layout, &mend::Only::All.into()).edits;
-    let view: SharedSource = Arc::new(mend::overlay(source, &edits));
+    let view: SharedSource = Arc::new(mend::overlay(source, edits));
     let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
         table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()
     };
@@ -147,7 +152,10 @@ fn keel_of(source: &SharedSource, swept: &Sweep) -> KeelDrawing {
 fn single(asked: &Asked<'_>, which: Which) -> Result<Drawing, HandoverError> {
     let (source, head) = (asked.source, head(asked.source));
     Ok(match which {
-        Which::Keel => crate::keel(&head, &keel_of(source, &asked.swept()?)),
+        Which::Keel => {
+            let swept = asked.swept()?;
+            crate::keel(&head, &keel_of(source, &swept, &staged(source, &swept)))
+        }
         Which::Reads => {
             let desk = Desk::new(asked.cancel.clone()).0;
             let survey = reads::known(source).unwrap_or_else(|| reads::survey(source, ReadsOptions::sampled(), &desk));
@@ -175,6 +183,11 @@ fn whole(asked: &Asked<'_>) -> Result<Vec<Drawing>, HandoverError> {
     let (source, swept) = (asked.source, &asked.swept()?);
     let ground = Ground::ask(source, asked.cancel, &mut |_| {});
     let ladder = ladder::examine_on(&ground, source, swept, asked.cancel);
+    let edits = staged(source, swept);
+    let view: SharedSource = Arc::new(mend::overlay(source, &edits));
+    let planned = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, swept, asked.cancel));
+    let plan = Staging { edits: edits.len(), planned: planned.as_ref(), applied: false };
+    let next = advice::next(source, &ground, &ladder, &swept.finds, Swept::Done, plan).says();
     // A survey that was asked for says more than the ladder's samples.
     let survey = reads::known(source).or(ground.survey);
     let journal = asked.case.map(|case| -> Result<_, CoreError> {
@@ -193,7 +206,8 @@ fn whole(asked: &Asked<'_>) -> Result<Vec<Drawing>, HandoverError> {
     let report = Report {
         head: head(source),
         ladder: &ladder,
-        keel: keel_of(source, swept),
+        next,
+        keel: keel_of(source, swept, &edits),
         case: asked.case.map(|case| &case.record).zip(lines),
         journal_says: says,
         survey: survey.as_ref(),

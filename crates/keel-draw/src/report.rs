@@ -21,6 +21,8 @@ pub struct Report<'a> {
     pub head: Head,
     /// Rungs, with findings.
     pub ladder: &'a Ladder,
+    /// The next step, as half a sentence.
+    pub next: String,
     /// The keel.
     pub keel: KeelDrawing,
     /// The case, with its journal.
@@ -126,6 +128,7 @@ fn first_sheet(report: &Report<'_>, text: &mut Flow<'_>) {
     let ladder = report.ladder;
     text.say(13.0, Tone::BLACK, &sentence(&ladder.verdict()));
     text.say(9.5, Tone::BLACK, &sentence(&ladder.coverage.sentence()));
+    text.say(9.5, Tone::BLACK, &format!("Next: {}.", report.next));
     text.gap();
     if let Some((case, _)) = &report.case {
         if !case.client.is_empty() {

@@ -290,6 +290,7 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
     let little = Report {
         head: head(),
         ladder: &ladder,
+        next: "look into the files".into(),
         keel: keel(),
         case: None,
         journal_says: None,

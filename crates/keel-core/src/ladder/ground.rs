@@ -1,7 +1,7 @@
 //! Rungs 1 to 4: what the drive itself is asked, once, for the drive and for every view of it.
 
 use keel_format::{Finding, Severity};
-use keel_source::{ByteRange, LinkKind, NoHealth, SharedSource, counted};
+use keel_source::{ByteRange, LinkKind, NoHealth, SharedSource, counted, size_decimal};
 
 use super::{Rung, RungName, RungState};
 use crate::case::Case;
@@ -50,7 +50,7 @@ impl Ground {
         let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
         rungs.push(link_rung(source, survey.as_ref(), health.as_ref().ok(), case.as_ref()));
         let capacity = fathom::known(source);
-        rungs.push(capacity_rung(source, capacity.as_ref()));
+        rungs.push(capacity_rung(source, capacity.as_ref(), survey.as_ref()));
         rungs.iter().skip(2).for_each(each);
         rungs.sort_by_key(|rung| rung.rung);
         Self { rungs, survey, health: health.ok(), capacity }
@@ -217,7 +217,7 @@ fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
     }
 }
 
-fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
+fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>, survey: Option<&Survey>) -> Rung {
     let identity = source.identity();
     if matches!(identity.link, LinkKind::Image | LinkKind::Derived) {
         return Rung::new(RungName::Capacity, RungState::Untested, "an image holds what it holds");
@@ -236,6 +236,18 @@ fn capacity_rung(source: &SharedSource, verdict: Option<&Fathomed>) -> Rung {
         return Rung::new(RungName::Capacity, RungState::Doubtful, "measured once, and holds something else now")
             .with(vec![Finding::of_all(Severity::Doubt, what, how)])
             .then("measure it again (ykeel fathom) before anything is written to it");
+    }
+    let ends_at = survey.and_then(Survey::ends_at).filter(|_| verdict.is_none());
+    if let Some(end) = ends_at {
+        let what = format!("everything that was asked for from byte {} on fails, and everything before it comes", end.0);
+        return Rung::new(RungName::Capacity, RungState::Doubtful, format!("may end at {}", size_decimal(end.0)))
+            .with(vec![Finding::at(
+                Severity::Doubt,
+                end,
+                what,
+                "samples over the surface: the drive may store less than it claims",
+            )])
+            .then("copy what comes first; then measure it (ykeel fathom) before anything is written to it");
     }
     let Some(verdict) = verdict else {
         return Rung::new(RungName::Capacity, RungState::Untested, "Fathom will test it")

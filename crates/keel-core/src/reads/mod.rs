@@ -217,6 +217,19 @@ impl Survey {
         self.failed.iter().filter(|failed| !failed.came)
     }
 
+    /// The byte from which on nothing comes that was asked for, where everything before it does: the drive may store no more than
+    /// that, or a part of it may be gone. None where errors and good reads lie mixed, or too few places speak for it.
+    #[must_use]
+    pub fn ends_at(&self) -> Option<ByteOffset> {
+        const LEAST: usize = 3;
+        let asked = || self.picture.iter().filter(|cell| cell.worst != Latency::Unread);
+        let good = asked().filter(|cell| cell.worst < Latency::Passing).count();
+        let behind = asked().skip_while(|cell| cell.worst != Latency::Failed).collect::<Vec<_>>();
+        let all_fail = behind.iter().all(|cell| cell.worst == Latency::Failed);
+        let first = self.staying().map(|failed| failed.range.start).min()?;
+        (all_fail && behind.len() >= LEAST && good >= LEAST && good + behind.len() == asked().count()).then_some(first)
+    }
+
     /// Reads in this class.
     #[must_use]
     pub fn count(&self, latency: Latency) -> u64 {

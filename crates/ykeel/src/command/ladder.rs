@@ -1,11 +1,10 @@
 //! `ykeel ladder`.
 
-use keel_core::advice::{Advice, Known, Swept, advise};
-use keel_core::case::Case;
+use keel_core::advice::{self, Advice, Staging, Swept};
 use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, Rung};
+use keel_core::plan;
 use keel_core::sweep::Reach;
-use keel_core::{fathom, plan};
 use keel_source::size_decimal;
 use serde::Serialize;
 
@@ -27,29 +26,12 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
         tell!("ykeel: an apply was interrupted; finish it or roll it back: ykeel undo [--finish] {}", bundle.display());
     }
     note(&args.source, "ladder", &ladder.lowest_broken);
-    let identity = source.identity();
-    let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
-    let advice = advise(&Known {
-        ladder: &ladder,
-        planned: None,
-        finds: &swept.finds,
-        swept: Swept::Landmarks,
-        edits: 0,
-        applied: false,
-        is_copy: !source.missing().is_empty(),
-        copied: case.as_ref().is_some_and(|case| case.record.copy.is_some()),
-        counts_bad: ground.counts_bad(),
-        probe_open: fathom::interrupted_of(&source).is_some(),
-        symptoms: case.as_ref().map_or(&[], |case| &case.record.told.symptoms),
-    });
+    let advice = advice::next(&source, &ground, &ladder, &swept.finds, Swept::Landmarks, Staging::default());
     if args.json {
         return print_json(&Document { ladder: &ladder, next: advice.says() });
     }
     print(&ladder);
-    // Ground that nobody looked at is told with the coverage.
-    if !matches!(advice, Advice::SweepOpen(_)) {
-        say!("next: {}{}", advice.says(), how(advice));
-    }
+    say_next(advice);
     Ok(())
 }
 
@@ -58,6 +40,14 @@ struct Document<'a> {
     #[serde(flatten)]
     ladder: &'a Ladder,
     next: String,
+}
+
+/// The next step, and its command.
+pub(super) fn say_next(advice: Advice) {
+    // Ground that nobody looked at is told with the coverage.
+    if !matches!(advice, Advice::SweepOpen(_)) {
+        say!("next: {}{}", advice.says(), how(advice));
+    }
 }
 
 /// The command of an advice.

@@ -4,6 +4,7 @@ use std::io::Write;
 use std::sync::Arc;
 
 use keel_core::CoreError;
+use keel_core::advice::{self, Staging, Swept};
 use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, VolumeLadder};
 use keel_core::layout::{self, Layout};
@@ -31,6 +32,8 @@ struct Document {
     after: Option<Ladder>,
     saved_as: Option<String>,
     applied: Option<AppliedDocument>,
+    /// The next step, as the plan stands.
+    next: String,
 }
 
 #[derive(Serialize)]
@@ -63,6 +66,8 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     let after = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, &swept, &cancel()));
     let decided = |volume: &VolumeLadder| mend::is_decided(volume, &swept.finds, &layout);
     let lowers = after.as_ref().map(|after| mend::objections(&edits, &now, after, &decided)).unwrap_or_default();
+    let planned = Staging { edits: edits.len(), planned: after.as_ref(), applied: false };
+    let next = advice::next(&source, &ground, &now, &swept.finds, Swept::Done, planned);
     let plan = Plan::new(&source, edits, now.reads_fail() || staged.copy_first).lowering(lowers);
     let coverage = now.coverage.clone();
     let mut document = Document {
@@ -75,12 +80,16 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         after,
         saved_as: None,
         applied: None,
+        next: next.says(),
     };
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
     if !args.source.json {
         print_plan(&document);
+        if !args.apply {
+            super::ladder::say_next(next);
+        }
     }
     if document.plan.edits.is_empty() {
         if args.source.json {
