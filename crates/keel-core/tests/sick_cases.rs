@@ -319,3 +319,23 @@ fn a_full_or_vanished_destination_is_an_error_and_the_copy_goes_on_later() {
         copy(&sick.open(), &sick.at("no folder").join("c.img"), &CopyOptions::default(), &Desk::new(Cancel::default()).0);
     assert!(matches!(nowhere, Err(CoreError::Source(_) | CoreError::File { .. })));
 }
+
+#[test]
+fn a_drive_behind_whose_end_nothing_reads_has_a_capacity_in_doubt() {
+    // From 9 MiB on nothing comes.
+    let ends = Sick::new("unreadable = [{ first_lba = 18432, sectors = 14336 }]");
+    let ground = Ground::ask(&ends.open(), &Cancel::default(), &mut |_| {});
+    assert_eq!(state(&ground, RungName::Capacity), RungState::Doubtful);
+    let rung = ground.rungs.iter().find(|rung| rung.rung == RungName::Capacity).unwrap();
+    let at = rung.findings[0].at_byte.unwrap().0;
+    assert!((9 * MIB..10 * MIB).contains(&at), "{at}: {:?}", rung.findings);
+    // One that fails in the middle, and one that fails here and there, say nothing of the end.
+    for faults in [
+        "unreadable = [{ first_lba = 12000, sectors = 4000 }]",
+        "unreadable = [{ first_lba = 2000, sectors = 700 }, { first_lba = 18432, sectors = 14336 }]",
+        "",
+    ] {
+        let ground = Ground::ask(&Sick::new(faults).open(), &Cancel::default(), &mut |_| {});
+        assert_eq!(state(&ground, RungName::Capacity), RungState::Untested, "{faults}");
+    }
+}
