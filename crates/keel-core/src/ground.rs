@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use keel_format::clue;
+use keel_format::clue::Marks;
 use keel_source::{ByteOffset, ByteRange, Identity, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
@@ -76,7 +76,7 @@ impl Holds {
         match different {
             1 if met.first().is_some_and(|low| low & 1 == 1) => Self::Zeros,
             1 => Self::Repeated,
-            _ if clue::is_marked(sector) => Self::Structure,
+            _ if !Marks::of(sector).is_empty() => Self::Structure,
             PACKED.. => Self::Packed,
             _ if is_text(met) || is_wide_text(sector) => Self::Text,
             _ => Self::Data,
@@ -105,6 +105,8 @@ fn is_wide_text(sector: &[u8; SECTOR]) -> bool {
 struct Cell {
     /// Sectors by what they hold, in the order of [`Holds::ALL`].
     sectors: [u32; 6],
+    /// Whose structures stand in it.
+    marks: Marks,
     /// A read failed in it.
     failed: bool,
     /// The longest read, in microseconds; 0 where no time was taken.
@@ -121,6 +123,7 @@ impl Cell {
         if other.looked_at() > self.looked_at() {
             self.sectors = other.sectors;
         }
+        self.marks = self.marks.and(other.marks);
         self.failed |= other.failed;
         self.slowest_us = self.slowest_us.max(other.slowest_us);
     }
@@ -130,7 +133,7 @@ impl Cell {
 #[derive(Debug, Clone, Default)]
 pub struct Looks {
     places: Arc<[u64]>,
-    sectors: Vec<(ByteOffset, Holds)>,
+    sectors: Vec<(ByteOffset, Holds, Marks)>,
     print: Print,
 }
 
@@ -144,7 +147,11 @@ impl Looks {
             let place = index * EVERY + sector * SECTOR as u64;
             let inside = place.checked_sub(at.0).and_then(|inside| usize::try_from(inside).ok());
             let found = inside.and_then(|inside| bytes.get(inside..)?.first_chunk::<SECTOR>());
-            self.sectors.extend(found.map(|found| (ByteOffset(place), Holds::of(found))));
+            self.sectors.extend(found.map(|found| {
+                let holds = Holds::of(found);
+                let marks = if holds == Holds::Structure { Marks::of(found) } else { Marks::default() };
+                (ByteOffset(place), holds, marks)
+            }));
         }
         self.print.add_read(&self.places, at, bytes);
     }
@@ -169,6 +176,8 @@ pub struct Stretch {
     pub holds: Option<Holds>,
     /// How much of what was looked at holds that, in percent.
     pub percent: u32,
+    /// Whose structures stand in it.
+    pub marks: Marks,
     /// A read failed in it.
     pub failed: bool,
     /// A read took more than ten times what is usual for this drive, and more than a twentieth of a second.
@@ -216,9 +225,11 @@ impl GroundMap {
 
     /// Adds what was seen.
     pub fn add(&mut self, looks: &Looks) {
-        for (at, holds) in &looks.sectors {
+        for (at, holds, marks) in &looks.sectors {
             let index = self.index(*at);
-            if let Some(count) = self.cell(index).and_then(|cell| cell.sectors.get_mut(*holds as usize)) {
+            let Some(cell) = self.cell(index) else { continue };
+            cell.marks = cell.marks.and(*marks);
+            if let Some(count) = cell.sectors.get_mut(*holds as usize) {
                 *count = count.saturating_add(1);
             }
         }
@@ -296,6 +307,7 @@ impl GroundMap {
         let last = self.index(ByteOffset(range.end.0.saturating_sub(1)));
         for cell in self.cells.get(self.index(range.start)..self.cells.len().min(last.saturating_add(1))).unwrap_or_default() {
             all.failed |= cell.failed;
+            all.marks = all.marks.and(cell.marks);
             all.slowest_us = all.slowest_us.max(cell.slowest_us);
             all.sectors.iter_mut().zip(cell.sectors).for_each(|(sum, count)| *sum = sum.saturating_add(count));
         }
@@ -313,6 +325,7 @@ impl GroundMap {
             holds: holds.map(|(holds, _)| holds),
             percent: holds
                 .map_or(0, |(_, count)| u32::try_from(u64::from(count) * 100 / u64::from(looked_at.max(1))).unwrap_or(0)),
+            marks: all.marks,
             failed: all.failed,
             late: all.slowest_us > 0 && Latency::of(all.slowest_us, usual_us) >= Latency::Slow,
             slowest_us: all.slowest_us,
@@ -325,6 +338,9 @@ impl GroundMap {
 struct Stored {
     bytes: u64,
     cells: Vec<(u32, [u32; 6], bool, u64)>,
+    /// Whose structures stand in a part, in words, by its number.
+    #[serde(default)]
+    marks: Vec<(u32, Vec<String>)>,
     #[serde(default)]
     print: Print,
 }
@@ -333,7 +349,10 @@ impl From<GroundMap> for Stored {
     fn from(map: GroundMap) -> Self {
         let known = map.cells.iter().zip(0..).filter(|(cell, _)| **cell != Cell::default());
         let cells = known.map(|(cell, at)| (at, cell.sectors, cell.failed, cell.slowest_us)).collect();
-        Self { bytes: map.bytes, cells, print: map.print }
+        let marked = map.cells.iter().zip(0..).filter(|(cell, _)| !cell.marks.is_empty());
+        let words = |cell: &Cell| cell.marks.words().into_iter().map(ToString::to_string).collect();
+        let marks = marked.map(|(cell, at)| (at, words(cell))).collect();
+        Self { bytes: map.bytes, cells, marks, print: map.print }
     }
 }
 
@@ -343,7 +362,12 @@ impl From<Stored> for GroundMap {
         let mut map = Self { print: stored.print, ..Self::new(stored.bytes) };
         for (index, sectors, failed, slowest_us) in stored.cells {
             if let Some(cell) = map.cell(usize::try_from(index).unwrap_or(usize::MAX)) {
-                *cell = Cell { sectors, failed, slowest_us };
+                *cell = Cell { sectors, marks: Marks::default(), failed, slowest_us };
+            }
+        }
+        for (index, words) in stored.marks {
+            if let Some(cell) = map.cell(usize::try_from(index).unwrap_or(usize::MAX)) {
+                cell.marks = Marks::named(words.iter().map(String::as_str));
             }
         }
         map
@@ -409,7 +433,7 @@ mod tests {
     }
 
     fn sector_at(at: u64, holds: Holds) -> Looks {
-        Looks { sectors: vec![(ByteOffset(at), holds)], ..Looks::default() }
+        Looks { sectors: vec![(ByteOffset(at), holds, Marks::default())], ..Looks::default() }
     }
 
     fn all_of(map: &GroundMap) -> Stretch {

@@ -59,6 +59,79 @@ macro_rules! clue_lists {
 }
 pub(crate) use clue_lists;
 
+/// Whose structures stand somewhere: one bit for tables, and one for each format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Hash)]
+pub struct Marks(u32);
+
+impl Marks {
+    /// What a sector stands for, by a look at its marks alone; nothing where it stands for no structure.
+    #[must_use]
+    pub fn of(sector: &[u8; 512]) -> Self {
+        let format = registry::FORMATS.iter().position(|format| (format.is_marked)(sector));
+        match format {
+            Some(index) => Self::bit(index + 1),
+            None if is_marked(sector) => Self::bit(0),
+            None => Self::default(),
+        }
+    }
+
+    fn bit(index: usize) -> Self {
+        Self(1_u32.checked_shl(u32::try_from(index).unwrap_or(u32::MAX)).unwrap_or(0))
+    }
+
+    /// Both.
+    #[must_use]
+    pub fn and(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// True where nothing stands.
+    #[must_use]
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// The words for them: `table`, and those of the formats' kinds.
+    #[must_use]
+    pub fn words(self) -> Vec<&'static str> {
+        let has = |index: usize| self.0 & Self::bit(index).0 != 0;
+        let table = has(0).then_some("table").into_iter();
+        let formats = registry::FORMATS.iter().enumerate().filter(|(index, _)| has(index + 1));
+        table.chain(formats.map(|(_, format)| word(format))).collect()
+    }
+
+    /// The marks of such words; a word that is not known is none.
+    #[must_use]
+    pub fn named<'a>(words: impl IntoIterator<Item = &'a str>) -> Self {
+        let known = |own: &str| match own {
+            "table" => Some(0),
+            _ => registry::FORMATS.iter().position(|format| word(format) == own).map(|index| index + 1),
+        };
+        words.into_iter().filter_map(known).fold(Self::default(), |all, index| all.and(Self::bit(index)))
+    }
+
+    /// Two letters, where all of it is of one format.
+    #[must_use]
+    pub fn letters(self) -> Option<&'static str> {
+        let index = (self.0.count_ones() == 1).then(|| self.0.trailing_zeros())?;
+        let format = registry::FORMATS.get(usize::try_from(index).ok()?.checked_sub(1)?)?;
+        // Of many kinds none is the one that it is.
+        let own = format.kinds.first().filter(|_| word(format) != MANY)?;
+        Some(own.letters())
+    }
+}
+
+/// The word for a format: what the names of its kinds have in common, or that there are many.
+fn word(format: &registry::Format) -> &'static str {
+    let Some(first) = format.kinds.first().map(|kind| kind.word()) else { return MANY };
+    let alike = |other: &str| first.bytes().zip(other.bytes()).take_while(|(one, other)| one == other).count();
+    let common = format.kinds.iter().map(|kind| alike(kind.word())).min().unwrap_or(0);
+    first.get(..common).filter(|word| word.len() > 1).unwrap_or(MANY)
+}
+
+/// The word for a format of many kinds.
+const MANY: &str = "another kind";
+
 /// True where a sector stands for a structure of a table or of one of the formats: a look at its marks alone.
 #[must_use]
 pub fn is_marked(sector: &[u8; 512]) -> bool {

@@ -23,6 +23,10 @@ pub struct Format {
     pub(crate) former: fn(&SharedSource, &Clues, &[FoundVolume], &[Host<'_>]) -> Vec<FoundVolume>,
     /// Structures that are known by their own bytes.
     pub(crate) shapes: &'static [Shape],
+    /// The same quick test that every sector of a surface goes through.
+    pub(crate) is_marked: fn(&[u8; 512]) -> bool,
+    /// Its kinds.
+    pub(crate) kinds: &'static [VolumeKind],
 }
 
 /// Lists the formats: the module, the name of its geometry's variant, the types of geometry, clues and (where it has any) what is left
@@ -42,6 +46,8 @@ macro_rules! formats {
             infer: crate::$module::infer,
             former: crate::$module::former,
             shapes: crate::$module::SHAPES,
+            is_marked: crate::$module::is_marked,
+            kinds: &[$(VolumeKind::$kind),+],
         }),+];
 
         /// True when a sector may belong to one of the formats.

@@ -80,7 +80,7 @@ pub(crate) fn clip(text: &str) {
 }
 
 fn clip_sequence(text: &str) -> Vec<u8> {
-    let end = text.floor_char_boundary(MOST_CLIPPED);
+    let end = (0..=text.len().min(MOST_CLIPPED)).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
     let coded = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, &text[..end]);
     format!("\x1b]52;c;{coded}\x1b\\").into_bytes()
 }

@@ -22,6 +22,9 @@ pub(crate) fn sign(stretch: &Stretch, theme: Theme) -> (&'static str, Style) {
     match stretch {
         Stretch { failed: true, .. } => ("××", theme.bad()),
         Stretch { late: true, .. } => ("~~", theme.doubt()),
+        Stretch { holds: Some(Holds::Structure), marks, .. } => {
+            (marks.letters().unwrap_or(texture(Holds::Structure)), style(Holds::Structure, theme))
+        }
         Stretch { holds: Some(holds), .. } => (texture(*holds), style(*holds, theme)),
         Stretch { holds: None, .. } => ("  ", theme.dim()),
     }
@@ -39,6 +42,9 @@ fn style(holds: Holds, theme: Theme) -> Style {
 pub(crate) fn words(stretch: &Stretch) -> String {
     let holds = match stretch.holds {
         None => "not read yet".to_string(),
+        Some(Holds::Structure) if !stretch.marks.is_empty() => {
+            format!("structures of {} ({} % of what was seen)", stretch.marks.words().join(", "), stretch.percent)
+        }
         Some(holds) => format!("{} ({} % of what was seen)", holds.word(), stretch.percent),
     };
     let failed = if stretch.failed { "; something here does not read" } else { "" };
@@ -48,13 +54,18 @@ pub(crate) fn words(stretch: &Stretch) -> String {
 
 /// What the signs mean, line by line.
 pub(crate) fn legend() -> Vec<String> {
-    let holds = Holds::ALL.iter().map(|holds| format!("{}  {}", texture(*holds), holds.word()));
+    let holds = Holds::ALL.iter().map(|holds| match holds {
+        Holds::Structure => format!("{}  {}, or the letters of the kind: Nt, Fa, …", texture(*holds), holds.word()),
+        holds => format!("{}  {}", texture(*holds), holds.word()),
+    });
     holds.chain(["~~  comes late".into(), "××  does not read".into(), "    (blank) not read yet".into()]).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
+
+    use keel_format::clue::Marks;
 
     use super::*;
 
@@ -69,7 +80,8 @@ mod tests {
     #[test]
     fn what_does_not_read_is_shown_before_what_comes_late_and_what_it_holds() {
         let theme = Theme::plain();
-        let plain = Stretch { holds: Some(Holds::Text), percent: 80, failed: false, late: false, slowest_us: 0 };
+        let plain =
+            Stretch { holds: Some(Holds::Text), marks: Marks::default(), percent: 80, failed: false, late: false, slowest_us: 0 };
         let signs = [
             sign(&plain, theme).0,
             sign(&Stretch { late: true, ..plain }, theme).0,
@@ -77,6 +89,11 @@ mod tests {
             sign(&Stretch { holds: None, ..plain }, theme).0,
         ];
         assert_eq!(signs, ["░░", "~~", "××", "  "]);
+        let structures =
+            |words: &[&str]| Stretch { holds: Some(Holds::Structure), marks: Marks::named(words.iter().copied()), ..plain };
+        assert_eq!(sign(&structures(&["NTFS"]), theme).0, "Nt", "one kind is named");
+        assert_eq!(sign(&structures(&["NTFS", "table"]), theme).0, "≡≡");
+        assert!(super::words(&structures(&["table", "NTFS"])).starts_with("structures of table, NTFS (80 %"));
         assert_eq!(words(&Stretch { failed: true, ..plain }), "text (80 % of what was seen); something here does not read");
     }
 }

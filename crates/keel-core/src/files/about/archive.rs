@@ -1,5 +1,6 @@
 //! Archives: what they list. A ZIP that an office wrote says its title too.
 
+use std::borrow::Cow;
 use std::io::{BufReader, Read};
 
 use flate2::read::GzDecoder;
@@ -17,13 +18,13 @@ pub(super) fn zip(within: Within) -> About {
         Ok(archive) => archive,
         Err(error) => return About { problem: Some(error.to_string()), ..About::of("ZIP archive") },
     };
-    let names: Vec<String> = archive.file_names().flatten().map(|name| name.into_owned()).collect();
+    let names: Vec<String> = archive.file_names().flatten().map(Cow::into_owned).collect();
     let has = |path: &str| names.iter().any(|name| name == path);
-    let office = Office::ALL.into_iter().find(|office| has(office.path()) && office.also().is_none_or(|also| has(also)));
+    let office = Office::ALL.into_iter().find(|office| has(office.path()) && office.also().is_none_or(&has));
     let mut about = About::of(office.map_or("ZIP archive", |office| office.word(&names)));
     if let Some(office) = office {
         let said = archive.by_name(office.path()).map(|file| said_in_xml(BufReader::new(file), office, &mut about));
-        said.err().into_iter().for_each(|error| about.fails(error));
+        said.err().into_iter().for_each(|error| about.fails(&error));
     }
     let mut bytes = 0_u64;
     for index in 0..archive.len() {
@@ -51,7 +52,7 @@ pub(super) fn gzip(within: Within) -> About {
     about.say("packed from", name.as_deref().unwrap_or_default());
     let mut head = Vec::new();
     if let Err(error) = decoder.by_ref().take(512).read_to_end(&mut head) {
-        about.fails(error);
+        about.fails(&error);
         return about;
     }
     if head.get(257..262) == Some(b"ustar") {
@@ -65,12 +66,12 @@ pub(super) fn gzip(within: Within) -> About {
 fn list_tar<R: Read>(about: &mut About, entries: std::io::Result<::tar::Entries<'_, R>>) {
     let entries = match entries {
         Ok(entries) => entries,
-        Err(error) => return about.fails(error),
+        Err(error) => return about.fails(&error),
     };
     for entry in entries {
         let entry = match entry {
             Ok(entry) => entry,
-            Err(error) => return about.fails(error),
+            Err(error) => return about.fails(&error),
         };
         about.list(&String::from_utf8_lossy(&entry.path_bytes()), entry.size());
         if about.more {

@@ -88,7 +88,7 @@ pub(super) fn said_in_xml(description: impl BufRead, office: Office, about: &mut
             }
             Ok(Event::Eof) => return,
             Ok(_) => {}
-            Err(error) => return about.fails(format!("{}: {error}", office.path())),
+            Err(error) => return about.fails(&format!("{}: {error}", office.path())),
         }
     }
 }
@@ -109,20 +109,20 @@ fn entity(name: &str) -> &'static str {
 pub(super) fn pdf(mut within: Within) -> About {
     let mut about = About::of("PDF");
     if within.len() > LONGEST_PDF {
-        about.fails("it is too long to be read for a preview");
+        about.fails(&"it is too long to be read for a preview");
         return about;
     }
     let mut bytes = Vec::new();
     if let Err(error) = within.read_to_end(&mut bytes) {
-        about.fails(error);
+        about.fails(&error);
         return about;
     }
     if !unpacks_within(&bytes) {
-        about.fails("its tables unpack to more than a preview may cost");
+        about.fails(&"its tables unpack to more than a preview may cost");
         return about;
     }
     match Document::load_metadata_mem(&bytes) {
-        Err(error) => about.fails(error),
+        Err(error) => about.fails(&error),
         Ok(said) => {
             for (word, value) in
                 [("title", said.title), ("by", said.author), ("subject", said.subject), ("made by", said.creator)]

@@ -24,7 +24,7 @@ pub(super) fn media(mut within: Within, form: &'static str, head: &[u8]) -> Abou
     let stream = MediaSourceStream::new(Box::new(within), Default::default());
     match symphonia::default::get_probe().probe(&Hint::new(), stream, FormatOptions::default(), MetadataOptions::default()) {
         Ok(mut reader) => tell(reader.as_mut(), &mut about),
-        Err(error) => about.fails(error),
+        Err(error) => about.fails(&error),
     }
     about
 }
@@ -81,10 +81,10 @@ fn avi(within: &mut Within, about: &mut About) {
     const NEAR: u64 = 4096;
     let mut start = Vec::new();
     if let Err(error) = within.take(NEAR).read_to_end(&mut start) {
-        return about.fails(error);
+        return about.fails(&error);
     }
     let header = start.windows(4).position(|mark| mark == b"avih").and_then(|at| start.get(at + 8..at + 8 + 40));
-    let Some(header) = header else { return about.fails("its main header is not there") };
+    let Some(header) = header else { return about.fails(&"its main header is not there") };
     let word = |at: usize| header.get(at..at + 4).and_then(|bytes| bytes.try_into().ok()).map_or(0, u32::from_le_bytes);
     about.say("length", &lasting(u64::from(word(0)) * u64::from(word(16)) / 1000));
     about.say("film", &format!("{} x {}", word(32), word(36)));

@@ -70,7 +70,7 @@ impl About {
         }
     }
 
-    fn fails(&mut self, why: impl ToString) {
+    fn fails(&mut self, why: &dyn ToString) {
         self.problem = Some(why.to_string());
     }
 }
