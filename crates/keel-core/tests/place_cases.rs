@@ -92,6 +92,41 @@ fn structures_are_known_where_they_stand_and_their_pointers_lead_to_structures()
     assert_eq!(at(xfs + 512), Some("XFS header of free space"));
 }
 
+/// The first place in a volume where a structure of this name begins, at a multiple of `step`, with its fields.
+fn first_of(source: &SharedSource, sweep: &Sweep, (start, name): (u64, &str), step: u64) -> Option<Decoded> {
+    let places = (start..start + 64 * MIB).step_by(usize::try_from(step).unwrap());
+    places.filter_map(|at| structure(source, sweep, at).filter(|found| found.at.0 == at)).find(|found| found.name == name)
+}
+
+#[test]
+fn folders_indexes_extents_and_inodes_are_decoded_where_they_stand() {
+    let (bench, [ntfs, fat, ext, exfat, xfs]) = bench();
+    let source = bench.open();
+    let sweep = swept(&source, Reach::Landmarks);
+    let values = |found: &Decoded, field: &str| -> Vec<String> {
+        found.fields.iter().filter(|own| own.name == field).map(|own| own.value.clone()).collect()
+    };
+    let record = first_of(&source, &sweep, (ntfs, "NTFS file record"), 1024).unwrap();
+    let types = values(&record, "TypeCode");
+    assert!(
+        types.first().is_some_and(|kind| kind.starts_with("16 ")) && types.iter().any(|kind| kind.starts_with("128 ")),
+        "{types:?}"
+    );
+    let index = first_of(&source, &sweep, (ntfs, "NTFS index block"), 4096).unwrap();
+    assert!(values(&index, "FileReference").len() > 1, "{index:?}");
+    let folder = first_of(&source, &sweep, (fat, "FAT directory"), 512).unwrap();
+    let names = values(&folder, "DIR_Name");
+    assert!(names.first().map(String::as_str) == Some(".") && names.len() > 2, "{names:?}");
+    let folder = first_of(&source, &sweep, (ext, "ext directory block"), 1024).unwrap();
+    let inodes = values(&folder, "inode");
+    assert!(inodes.len() > 2 && inodes[0].starts_with('2'), "the root's own number: {inodes:?}");
+    let folder = first_of(&source, &sweep, (exfat, "exFAT directory"), 512).unwrap();
+    assert!(!values(&folder, "FirstCluster").is_empty(), "{folder:?}");
+    let inode = first_of(&source, &sweep, (xfs, "XFS inode"), 512).unwrap();
+    assert!(values(&inode, "di_mode")[0].contains("(0x4"), "the root is a folder: {inode:?}");
+    assert!(first_of(&source, &sweep, (xfs, "XFS tree block"), 4096).is_some_and(|tree| !values(&tree, "bb_numrecs").is_empty()));
+}
+
 #[test]
 fn no_field_of_noise_or_of_wild_numbers_leads_behind_the_end() {
     let bench = Bench::new(8 * MIB);
@@ -103,7 +138,7 @@ fn no_field_of_noise_or_of_wild_numbers_leads_behind_the_end() {
         };
         (0..len).map(|_| next()).collect()
     };
-    let marks: [(usize, &[u8]); 8] = [
+    let marks: [(usize, &[u8]); 13] = [
         (3, b"NTFS    "),
         (3, b"EXFAT   "),
         (0, b"\xEB\x58\x90"),
@@ -112,6 +147,11 @@ fn no_field_of_noise_or_of_wild_numbers_leads_behind_the_end() {
         (56, b"\x53\xEF"),
         (0, b"H+\x00\x04"),
         (64, b"_BHRfS_M"),
+        (0, b"INDX\x28\0"),
+        (0, b"IN\x41\xed\x03"),
+        (0, &[0x0A, 0xF3, 0, 1, 0xFF, 1, 1, 0]),
+        (0, b"\x02\0\0\0\x0c\0\x01\x02.\0\0\0\x02\0\0\0\xf4\0\x02\x02.."),
+        (0, b".          \x10"),
     ];
     for round in 0..400u64 {
         let mut sector = noise(1024);

@@ -91,6 +91,30 @@ pub struct FieldValue {
     pub lead: Option<Lead>,
 }
 
+/// The most entries of a list that are told one by one.
+pub(crate) const MOST_ENTRIES: usize = 128;
+
+/// Fields of entries that stand one behind the other, moved to where each stands.
+pub(crate) fn each_at(fields: &[Field], places: impl IntoIterator<Item = usize>) -> Vec<Field> {
+    let moved = |at: usize| fields.iter().map(move |field| Field { offset: at + field.offset, ..*field });
+    places.into_iter().take(MOST_ENTRIES).flat_map(moved).collect()
+}
+
+/// The places of entries of which each says how long it is, from `first` to `end`; it ends where one says what cannot be.
+pub(crate) fn walked(first: usize, end: usize, len: impl Fn(usize) -> usize, least: usize) -> Vec<usize> {
+    let mut places = Vec::new();
+    let mut at = first;
+    while at < end && places.len() < MOST_ENTRIES {
+        places.push(at);
+        let step = len(at);
+        if step < least {
+            break;
+        }
+        at = at.saturating_add(step);
+    }
+    places
+}
+
 /// For structures of one length.
 pub(crate) fn fixed<const BYTES: usize>(_bytes: &[u8]) -> usize {
     BYTES

@@ -1,8 +1,8 @@
 //! FAT structures that are known by their own bytes.
 
 use super::mend::{COMMON, FS_INFO, NARROW, SIGNATURE, WIDE};
-use crate::shape::{Base, Lead, Shape, fixed, lead, little, no_leads};
-use crate::structure::Field;
+use crate::shape::{Base, Lead, Shape, each_at, fixed, lead, little, no_leads};
+use crate::structure::{Field, Form};
 
 const STANDARD: &str = "the FAT file system specification, 1.03";
 
@@ -26,7 +26,44 @@ pub(crate) const SHAPES: &[Shape] = &[
         fields: |_| FS_INFO.to_vec(),
         leads: no_leads,
     },
+    Shape {
+        name: "FAT directory",
+        standard: STANDARD,
+        bytes: 512,
+        reach: |bytes| bytes.len().min(4096),
+        // The first two entries of every folder but the root.
+        is: |bytes, _| {
+            let dots = bytes.starts_with(b".          ") && bytes.get(32..43) == Some(b"..         ");
+            dots && bytes.get(11).is_some_and(|attributes| attributes & 0x10 != 0)
+        },
+        fields: directory_fields,
+        leads: no_leads,
+    },
 ];
+
+const DIRECTORY_ENTRY: [Field; 6] = [
+    Field::new("DIR_Name", 0, 11, Form::Text, "the file is not listed, or under another name"),
+    Field::new("DIR_Attr", 11, 1, Form::Little, "a folder is taken for a file, or a file for a folder"),
+    Field::new("DIR_FstClusHI", 20, 2, Form::Little, "another's content is read"),
+    Field::new("DIR_WrtDate", 24, 2, Form::Little, ""),
+    Field::new("DIR_FstClusLO", 26, 2, Form::Little, "another's content is read"),
+    Field::new("DIR_FileSize", 28, 4, Form::Little, "the file is cut, or garbage is read"),
+];
+const LONG_NAME: [Field; 3] = [
+    Field::new("LDIR_Ord", 0, 1, Form::Little, "the long name is lost"),
+    Field::new("LDIR_Name1", 1, 10, Form::Text, "the long name is another"),
+    Field::new("LDIR_Chksum", 13, 1, Form::Little, "the long name is lost"),
+];
+
+/// Each entry of 32 bytes; the first one that begins with 0 ends the directory.
+fn directory_fields(bytes: &[u8]) -> Vec<Field> {
+    let entries = bytes.chunks_exact(32).take(4096 / 32).enumerate().take_while(|(_, entry)| entry.first() != Some(&0));
+    let of = |(index, entry): (usize, &[u8])| {
+        let fields: &[Field] = if entry.get(11) == Some(&0x0F) { &LONG_NAME } else { &DIRECTORY_ENTRY };
+        each_at(fields, [index * 32])
+    };
+    entries.flat_map(of).collect()
+}
 
 /// True where the numbers of a BPB make sense and no other format's name stands in it.
 fn is_boot(bytes: &[u8]) -> bool {
