@@ -5,7 +5,7 @@ mod view;
 
 use keel_core::advice::Advice;
 use keel_core::export::Table;
-use keel_source::CopyMap;
+use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use serde_json::json;
@@ -57,10 +57,22 @@ impl Stage for Copy {
 
     fn table(&self, app: &App) -> Option<Table> {
         let copy = &app.drive.as_ref()?.copy;
-        let kept = copy.kept.as_ref().map(CopyMap::missing).unwrap_or_default();
-        let missing = copy.done.as_ref().map_or(&kept, |done| &done.missing);
-        let rows = missing.iter().map(|range| vec![json!(range.start.0), json!(range.len())]).collect();
-        Some(Table { rows, ..Table::new(&["missing from byte", "bytes"]) })
+        let rows = copy.missing().iter().map(|range| vec![json!(range.start.0), json!(range.len())]).collect();
+        Some(Table { rows, selected: Some(copy.selected), ..Table::new(&["missing from byte", "bytes"]) })
+    }
+
+    fn step(&self, app: &mut App, by: isize) -> Effects {
+        if let Some(drive) = &mut app.drive {
+            let last = drive.copy.missing().len().saturating_sub(1);
+            drive.copy.selected = drive.copy.selected.saturating_add_signed(by).min(last);
+        }
+        Vec::new()
+    }
+
+    fn selection(&self, drive: &Drive) -> Option<ByteRange> {
+        let reads = drive.copy.progress.as_ref().filter(|_| drive.copy.job.is_some());
+        // While it copies: where it reads.
+        reads.map(|progress| ByteRange::sized(progress.at, 1)).or_else(|| drive.copy.missing().get(drive.copy.selected).copied())
     }
 
     fn standing(&self, drive: &Drive) -> Standing {

@@ -11,7 +11,7 @@ use keel_core::copy::{
 use keel_core::ground::GroundMap;
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
-use keel_source::{CopyMap, OpenOptions, SharedSource, counted};
+use keel_source::{ByteRange, CopyMap, OpenOptions, SharedSource, counted};
 
 use crate::app::App;
 use crate::app::effect::{Effect, Effects, job, show, tell};
@@ -52,6 +52,8 @@ pub(crate) struct State {
     /// Bytes in each state of that copy, for the parts of the picture.
     pub(crate) kept_parts: Vec<[u64; 5]>,
     pub(crate) verified: Option<CopyVerified>,
+    /// The selected one of the places that did not come over.
+    pub(super) selected: usize,
     /// Bytes per second, the last ones.
     pub(crate) rates: VecDeque<u64>,
 }
@@ -59,6 +61,12 @@ pub(crate) struct State {
 impl State {
     pub(in crate::stage) fn of(_source: &SharedSource) -> Self {
         Self::default()
+    }
+
+    /// What did not come over, as far as a copy was taken.
+    pub(super) fn missing(&self) -> Vec<ByteRange> {
+        let kept = || self.kept.as_ref().map(CopyMap::missing).unwrap_or_default();
+        self.done.as_ref().map_or_else(kept, |done| done.missing.clone())
     }
 
     /// True when a copy was taken, as far as the drive let it.

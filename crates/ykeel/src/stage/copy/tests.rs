@@ -39,6 +39,12 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     assert!(places[0].contains("━━━━━━━━━━"), "and the time that it took: {}", places[0]);
     assert!(text.contains("┃┃ ") && text.contains("1 ms") && text.contains("4.0 kB failed"), "{text}");
     assert!(text.contains("4096 bytes are missing, in 1 place.") && text.contains("● once more"), "{text}");
+    // The place that is missing is selected: the keel zooms on it, and its bytes are shown.
+    assert_eq!(app.stage.stage().selection(app.drive.as_ref().unwrap()), Some(done.missing[0]));
+    sign(&mut app, 'b');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("does not read"), "{}", drawn(&app, 160, 45));
+    key(&mut app, KeyCode::Esc);
     sign(&mut app, 'H');
     wait(&mut app);
     assert_eq!(app.drive.as_ref().unwrap().copy.verified.as_ref().unwrap().verified_bytes, done.copied_bytes);

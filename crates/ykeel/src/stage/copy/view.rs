@@ -268,9 +268,12 @@ fn why(app: &App, drive: &Drive) -> Why {
                 ),
                 theme.text(),
             );
-            for range in done.missing.iter().take(8) {
-                why.say(format!("byte {}, {}", range.start.0, size_decimal(range.len())), theme.dim());
+            let first = drive.copy.selected.saturating_sub(7);
+            for (index, range) in done.missing.iter().enumerate().skip(first).take(8) {
+                let style = if index == drive.copy.selected { theme.selected() } else { theme.dim() };
+                why.say(format!("byte {}, {}", range.start.0, size_decimal(range.len())), style);
             }
+            why.say("↑↓ selects one: + zooms the keel on it, b shows its bytes", theme.dim());
         }
         if let Some(stopped) = done.stopped {
             why.say(stopped.word(), theme.doubt());
