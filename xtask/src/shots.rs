@@ -126,6 +126,17 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.keys(&["Down", "Down", "Space", "Space"]);
     session.wait_for("as picture");
     picture("5-files")?;
+    session.keys(&["#"]);
+    session.wait_until("all small pictures", |screen| screen.contains("Contact sheet") && !screen.contains("is being read"));
+    picture("17-pictures")?;
+    session.keys(&["Escape", "Left"]);
+    session.wait_for("Voyage register.csv");
+    session.keys(&["/"]);
+    session.line("voyage");
+    session.keys(&["Enter", "Enter"]);
+    session.wait_for("text, UTF-8");
+    picture("18-reader")?;
+    session.keys(&["Escape"]);
     session.keys(&["8"]);
     session.wait_for("now → as planned");
     picture("6-plan")?;
