@@ -164,7 +164,18 @@ fn a_version_is_taken_by_name_for_a_structure_or_a_single_field() {
     assert!(computed["plan"]["edits"][0]["reason"].as_str().unwrap().contains("computed from"), "{computed}");
     let (code, field) = staged("n1/exFAT boot region.PartitionOffset=computed");
     assert_eq!((code, serial(&field)), (0, serial(&copy)));
-    assert!(field["plan"]["edits"][0]["reason"].as_str().unwrap().contains("1 fields are taken from elsewhere"), "{field}");
+    assert!(field["plan"]["edits"][0]["reason"].as_str().unwrap().contains("1 field is taken from elsewhere"), "{field}");
+    let (code, by_hand) = staged("n1/exFAT boot region.PercentInUse=value:0x0C");
+    assert_eq!(code, 0, "{}", by_hand["withheld"]);
+    assert!(by_hand["plan"]["edits"][0]["reason"].as_str().unwrap().contains("set by hand: PercentInUse"));
+    let group = by_hand["plan"]["edits"][0]["group"].as_str().unwrap().to_string();
+    let (code, dropped) = bench.json(&["mend", text(&camera), "--only", "boot", "--without", &group]);
+    assert_eq!((code, dropped["dropped"].as_array().unwrap().len()), (5, 1), "nothing is left of the plan");
+    assert_eq!(bench.run(&["mend", text(&camera), "--without", "no such group"]).status.code(), Some(2));
+    let (_, set) = bench.json(&["sweep", text(&camera), "--set", "n1=length 100 sectors"]);
+    assert_eq!(set["code"].as_u64(), Some(2), "a word too many: {set}");
+    let (_, set) = bench.json(&["sweep", text(&camera), "--set", "n1=length 16380000"]);
+    assert!(set["layout"]["by_hand"][0]["speaks"].as_array().unwrap().iter().any(|says| says["for_it"] == false), "{set}");
     for (wrong, code) in [("n1/exFAT boot region", 2), ("n1/no such=copy", 2), ("n1/exFAT boot region.Nothing=copy", 2)] {
         let output = bench.run(&["mend", text(&camera), "--take", wrong]);
         assert_eq!(output.status.code(), Some(code), "{wrong}: {output:?}");

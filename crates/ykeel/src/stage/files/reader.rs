@@ -78,7 +78,7 @@ impl State {
 }
 
 /// Opens the selected file in the reader.
-pub(super) fn open(drive: &mut Drive, entry: &Entry) -> Effects {
+pub(super) fn open(entry: &Entry) -> Effects {
     let entry = entry.clone();
     let begin = job("open a file", move |drive| {
         let files = &mut drive.files;
@@ -94,7 +94,6 @@ pub(super) fn open(drive: &mut Drive, entry: &Entry) -> Effects {
             Ok(Opened { content, text: decoded(&head).map(|(_, encoding)| Form::Text(encoding)) })
         }));
     });
-    let _ = drive;
     vec![begin, Effect::Over(Box::new(Reader))]
 }
 

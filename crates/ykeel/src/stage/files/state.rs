@@ -260,7 +260,7 @@ pub(super) fn enter(drive: &mut Drive) -> Effects {
     let Some(hit) = drive.files.selected_entry().cloned() else { return Vec::new() };
     match hit.entry.kind {
         NodeKind::Directory => enter_folder(&mut drive.files, &hit),
-        NodeKind::File => reader::open(drive, &hit.entry),
+        NodeKind::File => reader::open(&hit.entry),
         NodeKind::Link => tell("a link: where it leads stands at the right"),
     }
 }
