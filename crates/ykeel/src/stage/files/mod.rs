@@ -30,7 +30,7 @@ use crate::widget::why::Why;
 pub(crate) struct Files;
 
 const KEYS: &[StageKey] = &[
-    drive("enter", state::enter, ("open", "Open the folder that is selected, or read the file: all of it, as text or bytes")),
+    bench("enter", enter, ("open", "Open the folder that is selected, or read the file: all of it, as text or bytes")),
     drive("space", state::mark, ("mark", "Mark the file or folder for taking out, or unmark it")),
     drive("e", state::ask_extract, ("take out", "Take the marked files (or the selected one) out to a folder, verified")),
     drive("v", state::toggle_view, ("text/hex", "Show the preview as text or picture, or as bytes")),
@@ -46,6 +46,14 @@ const KEYS: &[StageKey] = &[
     bench("#", sheet::open, ("pictures", "Show the pictures that are listed side by side (contact sheet)")),
     drive("backspace", state::leave, ("up", "Go up a folder, or back to the volumes")),
 ];
+
+/// Goes into the folder, or reads the file, in pages that fit the terminal.
+fn enter(app: &mut App) -> Effects {
+    let size = reader::size_in(app);
+    let Some(drive) = &mut app.drive else { return Vec::new() };
+    drive.files.reader.fit(size);
+    state::enter(drive)
+}
 
 impl Stage for Files {
     fn word(&self) -> &'static str {
@@ -86,8 +94,10 @@ impl Stage for Files {
     }
 
     fn sideways(&self, app: &mut App, by: isize) -> Effects {
-        let Some(drive) = &mut app.drive else { return Vec::new() };
-        if by > 0 { state::enter(drive) } else { state::leave(drive) }
+        if by > 0 {
+            return enter(app);
+        }
+        app.drive.as_mut().map(state::leave).unwrap_or_default()
     }
 
     fn click(&self, app: &mut App, area: Rect, at: Position) -> Effects {

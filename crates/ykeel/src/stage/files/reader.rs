@@ -14,7 +14,6 @@ use ratatui::layout::Rect;
 use crate::app::App;
 use crate::app::effect::{Effect, Effects, change, job, show, tell, work};
 use crate::popup::{Answer, Ask, Content, Place, Popup, PopupKey, frame, key, pressed, words};
-use crate::stage::Drive;
 use crate::widget::{hex, put};
 
 /// Bytes by which the form of a text is told.
@@ -60,6 +59,11 @@ impl State {
         crate::stage::stop(self.page_job.as_ref());
     }
 
+    /// Pages are this wide and high from now on.
+    pub(super) fn fit(&mut self, size: (usize, usize)) {
+        self.size = size;
+    }
+
     fn form(&self) -> Form {
         self.text.filter(|_| !self.as_bytes).unwrap_or(Form::Bytes)
     }
@@ -83,8 +87,8 @@ pub(super) fn open(entry: &Entry) -> Effects {
     let begin = job("open a file", move |drive| {
         let files = &mut drive.files;
         let Some(volume) = files.volume.as_ref().map(Arc::clone) else { return };
-        let wanted = std::mem::take(&mut files.reader.wanted);
-        files.reader = State { name: entry.name.clone(), wanted, size: (120, 40), ..State::default() };
+        let (wanted, size) = (std::mem::take(&mut files.reader.wanted), files.reader.size);
+        files.reader = State { name: entry.name.clone(), wanted, size, ..State::default() };
         files.reader.open_job = Some(Job::start(move |desk| {
             let content: SharedSource =
                 Arc::new(FileContent::open(volume.as_ref(), &entry).map_err(|error| keel_core::chain(&error))?);
@@ -117,7 +121,7 @@ const KEYS: &[PopupKey<Reader>] = &[
 ];
 
 /// Columns and rows of the file in a terminal of this size.
-fn size_in(app: &App) -> (usize, usize) {
+pub(super) fn size_in(app: &App) -> (usize, usize) {
     let room = frame::whole(app.area);
     (usize::from(room.width), usize::from(room.height.saturating_sub(1)))
 }

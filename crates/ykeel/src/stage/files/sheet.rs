@@ -23,7 +23,7 @@ use crate::stage::Drive;
 use crate::widget::{cut, put};
 
 /// Columns and rows of a picture with its name, and a free column and row between two.
-const CELL: Size = Size { width: 24, height: 11 };
+const CELL: Size = Size { width: 24, height: 10 };
 /// The most pictures whose small forms are kept.
 const MOST_KEPT: usize = 600;
 
