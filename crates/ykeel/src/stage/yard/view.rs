@@ -1,7 +1,7 @@
 //! The board: a line for each drive, and the case of the selected one below.
 
 use keel_core::ladder::{RungName, RungState};
-use keel_core::yard::Berth;
+use keel_core::yard::{Berth, Sight};
 use keel_source::{counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -12,7 +12,7 @@ use super::intake;
 use crate::app::App;
 use crate::stage::{Drive, Weight};
 use crate::widget::why::Why;
-use crate::widget::{bar, cut, first_shown, put};
+use crate::widget::{bar, columns, cut, first_shown, put};
 
 /// Row of the first line: the heads of the columns stand above.
 const TOP: u16 = 1;
@@ -162,7 +162,11 @@ fn draw_row(app: &App, berth: &Berth, places: &Places, (area, y): (Rect, u16), b
     }
     let drive = app.drives().find(|drive| drive.is_at(&berth.path));
     let (next, style) = next_of(app, berth, drive);
-    cell(places.next, &next, style);
+    // What was seen is told with its age: the step has what is left of the column.
+    let age = berth.sight.as_ref().filter(|_| drive.is_none() && is_of_sight(app, berth)).and_then(Sight::age);
+    let age = age.map(|age| format!("  ({age})")).unwrap_or_default();
+    let room = usize::from(places.next.1).saturating_sub(columns(&age));
+    cell(places.next, &format!("{}{age}", cut(&next, room)), style);
     if let (Some(place), Some(lowest)) = (places.lowest, berth.sight.as_ref().and_then(|sight| sight.lowest.as_ref())) {
         cell(place, lowest, theme.bad());
     }
@@ -175,6 +179,12 @@ fn draw_row(app: &App, berth: &Berth, places: &Places, (area, y): (Rect, u16), b
             }
         }
     }
+}
+
+/// True where the row tells what was seen of the drive, and not what is asked of it now.
+fn is_of_sight(app: &App, berth: &Berth) -> bool {
+    let asked = berth.interrupted.is_some() || berth.probe_interrupted.is_some() || app.round.has(&berth.path);
+    !asked && berth.device.is_none()
 }
 
 /// What stands last on the row: what runs, what somebody is wanted for, or the next step with its age.
@@ -202,10 +212,7 @@ fn next_of(app: &App, berth: &Berth, drive: Option<&Drive>) -> (String, Style) {
     }
     match (&berth.sight, drive) {
         (Some(sight), Some(_)) => (sight.next.clone(), theme.text()),
-        (Some(sight), None) => {
-            let age = sight.age().map(|age| format!("  ({age})")).unwrap_or_default();
-            (format!("{}{age}", sight.next), theme.text())
-        }
+        (Some(sight), None) => (sight.next.clone(), theme.text()),
         (None, _) => ("not looked at: enter, or A for all".into(), theme.dim()),
     }
 }
