@@ -4,9 +4,11 @@ mod state;
 mod view;
 
 use keel_core::advice::Advice;
+use keel_core::export::Table;
 use keel_core::fathom::Nature;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use serde_json::json;
 
 pub(crate) use state::State;
 
@@ -53,6 +55,13 @@ impl Stage for Fathom {
             Advice::Measure => Some("f"),
             _ => None,
         }
+    }
+
+    fn table(&self, app: &App) -> Option<Table> {
+        let fathom = &app.drive.as_ref()?.fathom;
+        let points = fathom.verdict.as_ref().map_or(&fathom.points, |verdict| &verdict.plot);
+        let rows = points.iter().map(|point| vec![json!(point.at.0), json!(point.seen)]).collect();
+        Some(Table { rows, ..Table::new(&["byte", "seen"]) })
     }
 
     fn standing(&self, drive: &Drive) -> Standing {
