@@ -88,6 +88,14 @@ pub struct Weight {
 }
 
 impl Weight {
+    /// What entries come to by themselves: a folder counts without what is below it.
+    #[must_use]
+    pub fn of<'a>(entries: impl IntoIterator<Item = &'a Entry>) -> Self {
+        let mut weight = Self::default();
+        entries.into_iter().for_each(|entry| weight.add(entry));
+        weight
+    }
+
     fn add(&mut self, entry: &Entry) {
         if entry.kind == NodeKind::Directory {
             self.folders += 1;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use keel_core::CoreError;
 use keel_core::files::{self as core_files, Hit, Hits, Query, Weight};
 use keel_core::job::{Job, Message};
-use keel_format::{Deleted, NodeId};
+use keel_format::{Deleted, NodeId, NodeKind};
 use keel_source::counted;
 
 use super::State;
@@ -71,8 +71,13 @@ impl State {
     /// Weighs what is marked, anew.
     fn weigh(&mut self) {
         (self.weight, self.weigh_job) = (None, None);
+        // What files come to is known: only below a folder the volume has to be read.
+        if self.marked.values().all(|entry| entry.kind != NodeKind::Directory) {
+            self.weight = Some(Weight::of(self.marked.values()));
+            return;
+        }
         let Some(volume) = self.volume.as_ref().filter(|_| !self.marked.is_empty()) else { return };
-        let (volume, paths) = (Arc::clone(volume), self.marked.iter().cloned().collect::<Vec<_>>());
+        let (volume, paths) = (Arc::clone(volume), self.marked.keys().cloned().collect::<Vec<_>>());
         self.weigh_job = Some(Job::start(move |desk| core_files::weigh(volume.as_ref(), &paths, desk.cancel())));
     }
 

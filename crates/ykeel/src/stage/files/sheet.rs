@@ -111,8 +111,8 @@ fn step(app: &App, by: impl FnOnce((isize, isize)) -> isize) -> Answer {
 fn mark() -> Effects {
     let mut effects = vec![change("mark a picture", |drive| {
         let files = &mut drive.files;
-        let path = files.sheet.pictures.get(files.sheet.selected).map(Hit::path);
-        path.into_iter().for_each(|path| files.mark(path));
+        let hit = files.sheet.pictures.get(files.sheet.selected).cloned();
+        hit.iter().for_each(|hit| files.mark(hit));
     })];
     effects.extend(weigh_anew());
     effects

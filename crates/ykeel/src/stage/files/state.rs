@@ -1,6 +1,6 @@
 //! What the Files stage holds: the volume looked into, the folder, the listing, the preview.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -49,8 +49,8 @@ pub(crate) struct State {
     pub(crate) findings: Vec<Finding>,
     pub(crate) selected: usize,
     pub(crate) show_deleted: bool,
-    /// Paths of what is marked, folders with all that is below them.
-    pub(crate) marked: BTreeSet<String>,
+    /// What is marked, by its path: folders with all that is below them.
+    pub(crate) marked: BTreeMap<String, Entry>,
     /// What they come to.
     pub(super) weight: Option<Weight>,
     pub(super) weigh_job: Option<WeighJob>,
@@ -163,21 +163,22 @@ impl State {
 
     /// True where a path is marked, or a folder above it.
     pub(super) fn is_marked(&self, path: &str) -> bool {
-        self.marked.contains(path) || self.marked_above(path).is_some()
+        self.marked.contains_key(path) || self.marked_above(path).is_some()
     }
 
     /// The folder above a path that is marked.
     fn marked_above<'a>(&self, path: &'a str) -> Option<&'a str> {
         let mut above = path.match_indices('/').map(|(at, _)| &path[..at]);
-        above.find(|folder| self.marked.contains(*folder))
+        above.find(|folder| self.marked.contains_key(*folder))
     }
 
     /// Marks a path, or unmarks it.
-    pub(super) fn mark(&mut self, path: String) {
-        if !self.marked.remove(&path) {
+    pub(super) fn mark(&mut self, hit: &Hit) {
+        let path = hit.path();
+        if self.marked.remove(&path).is_none() {
             // What lies below a folder is marked with it.
-            self.marked.retain(|own| !own.strip_prefix(&path).is_some_and(|rest| rest.starts_with('/')));
-            self.marked.insert(path);
+            self.marked.retain(|own, _| !own.strip_prefix(&path).is_some_and(|rest| rest.starts_with('/')));
+            self.marked.insert(path, hit.entry.clone());
         }
     }
 
@@ -214,7 +215,7 @@ impl State {
         if self.marked.is_empty() {
             return self.selected_entry().map(Hit::path).into_iter().collect();
         }
-        self.marked.iter().cloned().collect()
+        self.marked.keys().cloned().collect()
     }
 
     /// Where files go by default: a folder named after drive and volume.
@@ -303,11 +304,11 @@ pub(super) fn leave(drive: &mut Drive) -> Effects {
 /// Marks the selected entry for taking out, or unmarks it, and goes on to the next.
 pub(super) fn mark(drive: &mut Drive) -> Effects {
     let files = &mut drive.files;
-    let Some(path) = files.selected_entry().map(Hit::path) else { return Vec::new() };
-    if let Some(folder) = files.marked_above(&path) {
+    let Some(hit) = files.selected_entry().cloned() else { return Vec::new() };
+    if let Some(folder) = files.marked_above(&hit.path()) {
         return tell(format!("its folder {} is marked, with all that is below it", keel_source::printable(folder)));
     }
-    files.mark(path);
+    files.mark(&hit);
     files.selected = (files.selected + 1).min(files.count().saturating_sub(1));
     weigh_anew()
 }
