@@ -19,7 +19,7 @@ pub use prove::{Proof, prove};
 pub use structures::{Taken, structures};
 pub use wish::{Checks, Only, Request, Rules, Subject, Wishes};
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use keel_format::Structure;
@@ -72,15 +72,16 @@ impl Staged {
 
     /// Drops the groups of these names, and what rests on them.
     fn drop_groups(&mut self, without: &BTreeSet<String>) {
-        let mut gone = without.clone();
-        loop {
-            let rests = |edit: &&Edit| edit.belongs.needs.iter().any(|need| gone.contains(need));
-            let more: Vec<String> = self.edits.iter().filter(rests).map(|edit| edit.belongs.group.clone()).collect();
-            let before = gone.len();
-            gone.extend(more);
-            if gone.len() == before {
-                break;
+        let mut rest: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+        for belongs in self.edits.iter().map(|edit| &edit.belongs) {
+            for need in &belongs.needs {
+                rest.entry(need).or_default().insert(&belongs.group);
             }
+        }
+        let mut gone = without.clone();
+        let mut open: Vec<&str> = without.iter().map(String::as_str).collect();
+        while let Some(group) = open.pop() {
+            open.extend(rest.get(group).into_iter().flatten().filter(|own| gone.insert((**own).to_string())));
         }
         (self.dropped, self.edits) =
             std::mem::take(&mut self.edits).into_iter().partition(|edit| gone.contains(&edit.belongs.group));

@@ -88,12 +88,9 @@ pub(super) fn edits(source: &SharedSource, find: &Find, wishes: &Wishes) -> Stag
         withheld.push(Withheld { find: find.id.clone(), structure: name.unwrap_or_default(), why });
         return Staged { withheld, ..Staged::nothing(copy_first) };
     }
-    let needs = |name: &str| if own.contains(name) { Vec::new() } else { own.iter().map(|own| group(&find.id, own)).collect() };
-    let edit = |repair: Repair| {
-        let belongs = Belongs { group: group(&find.id, &repair.name), needs: needs(&repair.name) };
-        Edit { belongs, ..edit_at(source, find.start_byte, &find.id, repair) }
-    };
-    let edits = repairs.into_iter().map(edit).collect();
+    let belongs = belongings(&find.id, &own, repairs.iter().map(|repair| repair.name.as_str()));
+    let edit = |(repair, belongs)| Edit { belongs, ..edit_at(source, find.start_byte, &find.id, repair) };
+    let edits = repairs.into_iter().zip(belongs).map(edit).collect();
     Staged { edits, withheld, ..Staged::nothing(copy_first) }
 }
 
@@ -173,6 +170,21 @@ fn stated(view: &SharedSource, start: ByteOffset) -> Option<Geometry> {
     registry::boot_sector(view.as_ref(), start)
 }
 
+/// What each repair of a volume belongs to, in their order. One that a check asks for rests on the structures that were put in their
+/// places for it, and on what was mended before it: what one writes the next one counts.
+fn belongings<'a>(find: &str, structures: &BTreeSet<String>, names: impl Iterator<Item = &'a str>) -> Vec<Belongs> {
+    let mut before: Option<&str> = None;
+    let of = |name: &'a str| {
+        let mut belongs = Belongs::to(group(find, name));
+        if !structures.contains(name) {
+            belongs.needs = structures.iter().map(|own| group(find, own)).collect();
+            belongs.needs.extend(before.replace(name).filter(|before| *before != name).map(|before| group(find, before)));
+        }
+        belongs
+    };
+    names.map(of).collect()
+}
+
 /// The name of a structure's edits, or of a rule's.
 fn group(of: &str, name: &str) -> String {
     format!("{of}/{name}")
@@ -195,5 +207,44 @@ pub(super) fn edit_at(source: &SharedSource, start: ByteOffset, of: &str, repair
         belongs: Belongs::to(group(of, &repair.name)),
         order: if repair.is_main { Order::Primary } else { Order::Copy },
         reason: format!("{}{from}", repair.reason),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_check_asks_for_rests_on_the_structures_and_on_what_was_mended_before_it() {
+        let structures = BTreeSet::from(["superblock".to_string()]);
+        let names = ["superblock", "block bitmap", "block bitmap", "free counts", "inode bitmap"];
+        let belongs = belongings("n1", &structures, names.into_iter());
+        let needs: Vec<Vec<&str>> = belongs.iter().map(|own| own.needs.iter().map(String::as_str).collect()).collect();
+        assert_eq!(
+            needs,
+            [
+                vec![],
+                vec!["n1/superblock"],
+                vec!["n1/superblock"],
+                vec!["n1/superblock", "n1/block bitmap"],
+                vec!["n1/superblock", "n1/free counts"],
+            ]
+        );
+        let edits = belongs.into_iter().map(|belongs| Edit {
+            structure: String::new(),
+            at_byte: ByteOffset(0),
+            before: Vec::new(),
+            after: Vec::new().into(),
+            intent: Intent::Repair,
+            belongs,
+            order: Order::Primary,
+            reason: String::new(),
+        });
+        let all = Staged { edits: edits.collect(), ..Staged::nothing(false) };
+        for (dropped, left) in [("n1/superblock", 0), ("n1/block bitmap", 1), ("n1/free counts", 3), ("n1/inode bitmap", 4)] {
+            let mut staged = all.clone();
+            staged.drop_groups(&BTreeSet::from([dropped.to_string()]));
+            assert_eq!((staged.edits.len(), staged.dropped.len()), (left, 5 - left), "{dropped}");
+        }
     }
 }

@@ -1,7 +1,7 @@
 //! A preview of one file: text, picture or bytes.
 
 use image::imageops::FilterType;
-use keel_core::files::{About, Encoding, FileGround, Sort, about, decoded};
+use keel_core::files::{About, Encoding, FileGround, about, decoded};
 use keel_core::job::Cancel;
 use keel_format::{Entry, NodeId, StreamInfo, StreamReader, Volume, read_whole};
 use keel_source::ByteOffset;
@@ -93,7 +93,7 @@ pub(super) fn picture_of(volume: &dyn Volume, entry: &Entry, size: Size) -> Resu
     let mut stream = volume.open(entry.id, "").map_err(|error| error.to_string())?;
     let (head, _) = read_whole(stream.as_mut(), 16);
     match () {
-        () if !is_picture(&head) && Sort::of(&entry.name) == Sort::Picture => Err("not shown here".into()),
+        () if !is_picture(&head) => Err("not shown here".into()),
         () if stream.bytes() > PICTURE_BYTES as u64 => Err("too large to be shown".into()),
         () => in_cells(&decoded_picture(stream.as_mut())?, size).ok_or_else(|| "cannot be shown".into()),
     }
