@@ -11,8 +11,8 @@ use keel_format::{Deleted, Volume};
 use serde::Deserialize;
 use serde_json::Value;
 
-use super::extract::{MANIFEST, ManifestEntry, Outcome, Part, UNFINISHED};
 use super::ground::FileGround;
+use super::manifest::{MANIFEST, ManifestEntry, Outcome, Part, UNFINISHED};
 use super::path::Resolved;
 use crate::job::Cancel;
 
