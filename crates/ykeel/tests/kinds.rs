@@ -171,6 +171,9 @@ fn a_version_is_taken_by_name_for_a_structure_or_a_single_field() {
     let group = by_hand["plan"]["edits"][0]["group"].as_str().unwrap().to_string();
     let (code, dropped) = bench.json(&["mend", text(&camera), "--only", "boot", "--without", &group]);
     assert_eq!((code, dropped["dropped"].as_array().unwrap().len()), (5, 1), "nothing is left of the plan");
+    let said = bench.run(&["mend", text(&camera), "--only", "boot", "--without", &group]);
+    let said = String::from_utf8_lossy(&said.stdout).into_owned();
+    assert!(said.contains("plan: empty; 1 edit was dropped") && !said.contains("nothing that was looked at"), "{said}");
     assert_eq!(bench.run(&["mend", text(&camera), "--without", "no such group"]).status.code(), Some(2));
     let (_, set) = bench.json(&["sweep", text(&camera), "--set", "n1=length 100 sectors"]);
     assert_eq!(set["code"].as_u64(), Some(2), "a word too many: {set}");

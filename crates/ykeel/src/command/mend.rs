@@ -250,7 +250,11 @@ fn print_plan(document: &Document) {
         say!("not mended: {} of {}: {}", withheld.structure, withheld.find, withheld.why);
     }
     if plan.edits.is_empty() {
-        say!("plan: empty; nothing that was looked at needs a repair that the evidence supports");
+        match document.dropped.len() {
+            0 => say!("plan: empty; nothing that was looked at needs a repair that the evidence supports"),
+            dropped => say!("plan: empty; {} dropped", counted(dropped, "edit was", "edits were")),
+        }
+        print_dropped(document);
         super::ladder::print_coverage(&document.coverage);
         say!("{}", document.now.verdict());
         return;
@@ -260,9 +264,7 @@ fn print_plan(document: &Document) {
         say!("  {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
         say!("      {}", edit.reason);
     }
-    for edit in &document.dropped {
-        say!("  dropped: {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
-    }
+    print_dropped(document);
     if let Some(after) = &document.after {
         say!("the ladder as it would be:");
         super::ladder::print(after);
@@ -274,6 +276,12 @@ fn print_plan(document: &Document) {
         say!("this drive fails reads: copy it first, or save a repaired copy with --save-as");
     }
     say!("confirmation code of this drive: {}", plan.code);
+}
+
+fn print_dropped(document: &Document) {
+    for edit in &document.dropped {
+        say!("  dropped: {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
+    }
 }
 
 fn print_proof(proven: &mend::Proven) {
