@@ -29,6 +29,7 @@ pub(crate) const PACKAGES: &[&str] = &[
     "kmod",
     "attr",
     "fuse3",
+    "wimtools",
 ];
 
 /// Installs Debian packages that are not there yet.

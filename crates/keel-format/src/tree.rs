@@ -77,7 +77,7 @@ pub(crate) fn walk(
                 stopped = true;
                 return ControlFlow::Break(());
             }
-            if entry.kind == NodeKind::Directory && entry.existence == Existence::Present {
+            if entry.kind == NodeKind::Directory && entry.existence != Existence::Deleted {
                 if hold(source, ByteOffset(0), "folder", waiting(&entry.name) + SEEN).is_err() {
                     stopped = true;
                     return ControlFlow::Break(());

@@ -33,6 +33,8 @@ pub enum Existence {
     Present,
     /// Deleted; its content may have been overwritten.
     Deleted,
+    /// In the tree by its name alone: what said where its content is does not stand any more.
+    Named,
 }
 
 /// Whether a listing shall name deleted entries.

@@ -6,10 +6,14 @@ mod support;
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
+use std::ops::ControlFlow;
 use std::os::unix::fs::FileExt;
 use std::process::Command;
+use std::sync::Arc;
 
-use keel_format::{NodeKind, Volume, VolumeKind};
+use keel_format::ntfs::{NtfsGeometry, NtfsVolume};
+use keel_format::{Deleted, Geometry, NodeKind, Volume, VolumeKind};
+use keel_source::{ByteOffset, ByteRange, Overlay, SharedSource};
 use support::{Bench, contents, deleted, noise, prose, run};
 
 #[test]
@@ -135,11 +139,77 @@ fn reparse_points_are_links_only_where_their_tag_says_so_and_content_elsewhere_i
         assert_eq!(entry.kind == NodeKind::Link, name == "berth", "{name}");
     }
     assert_eq!(volume.link_target(found["berth"].id).as_deref(), Some("../berth"));
-    for (name, says) in [("packed.dll", "WofCompressedData"), ("away.jpg", "never on this drive")] {
+    for (name, says) in [("packed.dll", "packed"), ("away.jpg", "never on this drive")] {
         let Err(error) = volume.open(found[name].id, "") else { panic!("{name} reads as zeros") };
         assert!(error.to_string().contains(says), "{error}");
     }
     assert!(volume.open(found["alias.exe"].id, "").is_ok());
+}
+
+/// `content` as an archiver packs it by the same coding: the table of its pieces, and them.
+fn packed_by_an_archiver(bench: &Bench, content: &[u8], coding: &str, piece: &str) -> Vec<u8> {
+    let (tree, archive) = (bench.folder.path().join("tree"), bench.folder.path().join("archive.wim"));
+    fs::create_dir_all(&tree).unwrap();
+    let _ = fs::remove_file(&archive);
+    fs::write(tree.join("one.bin"), content).unwrap();
+    let options = [format!("--compress={coding}"), format!("--chunk-size={piece}"), "--no-acls".into()];
+    run(Command::new("wimcapture").args([&tree, &archive]).args(options));
+    let archive = fs::read(&archive).unwrap();
+    let number = |at: usize| u64::from_le_bytes(*archive[at..].first_chunk().unwrap());
+    // Seven bytes of length, one of flags; then the place, and the length that it has when unpacked.
+    let about = |at: usize| (number(at) & ((1 << 56) - 1), number(at + 8), number(at + 16));
+    let (length, place, _) = about(48);
+    let entries = (place..place + length).step_by(50).map(|at| about(at as usize));
+    let (length, place, _) = entries.into_iter().find(|(_, _, whole)| *whole == content.len() as u64).expect("the file");
+    archive[place as usize..(place + length) as usize].to_vec()
+}
+
+#[test]
+fn files_that_the_system_packed_by_itself_are_unpacked() {
+    let bench = Bench::new(64 << 20);
+    bench.format("mkfs.ntfs", &["-Q", "-F", "-q"]);
+    // Machine code has calls, whose targets one of the codings changes.
+    let program = fs::read(std::env::current_exe().unwrap()).unwrap();
+    let sorts = [
+        ("text", prose(5, 777_777)),
+        ("program", program[..program.len().min(2_000_003)].to_vec()),
+        ("mixed", [noise(4, 70_000), vec![0; 100_000], prose(8, 33_333)].concat()),
+        ("short", prose(9, 4000)),
+    ];
+    let mut wanted = BTreeMap::new();
+    bench.fill_ntfs(|root| {
+        for (algorithm, coding, piece) in [(0u32, "xpress", "4K"), (2, "xpress", "8K"), (3, "xpress", "16K"), (1, "lzx", "32K")] {
+            for (name, content) in &sorts {
+                let packed = packed_by_an_archiver(&bench, content, coding, piece);
+                assert!(packed.len() < content.len());
+                let path = root.join(format!("{name} {coding} {piece}"));
+                File::create(&path).unwrap().set_len(content.len() as u64).unwrap();
+                let mut stream = path.clone().into_os_string();
+                stream.push(":WofCompressedData");
+                fs::write(stream, packed).unwrap();
+                let words = [0x8000_0017, 16, 1, 2, 1, algorithm];
+                let value: String = words.iter().flat_map(|word| word.to_le_bytes()).map(|byte| format!("{byte:02x}")).collect();
+                let arguments = ["-h", "-n", "system.ntfs_reparse_data", "-v", &format!("0x{value}")];
+                run(Command::new("setfattr").args(arguments).arg(&path));
+                wanted.insert(format!("{name} {coding} {piece}"), content.clone());
+            }
+        }
+    });
+    let (_, volume) = bench.open(512);
+    let found = contents(volume.as_ref());
+    for (name, content) in &wanted {
+        assert!(found.get(name) == Some(content), "{name}");
+        assert_eq!(streams_of(volume.as_ref(), name), [(String::new(), content.len() as u64, "compressed")], "{name}");
+    }
+    // Where the packed stream lies is where the file lies.
+    volume
+        .walk(Deleted::Hide, &mut |item| {
+            let extents = volume.extents(item.entry.id).unwrap();
+            let held: u64 = extents.iter().map(|extent| extent.bytes).sum();
+            assert!(held >= item.entry.bytes && extents.iter().any(|extent| extent.volume_at.is_some()), "{}", item.entry.name);
+            ControlFlow::Continue(())
+        })
+        .unwrap();
 }
 
 fn streams_of(volume: &dyn Volume, name: &str) -> Vec<(String, u64, &'static str)> {
@@ -205,4 +275,128 @@ fn every_cluster_and_sector_size_reads() {
         assert!(contents(volume.as_ref()) == expected, "sector {sector}, cluster {cluster}");
         assert_eq!(geometry.bytes(), 48 << 20, "sector {sector}, cluster {cluster}");
     }
+}
+
+/// Paths of a volume's files, and what it said on the way.
+fn listed(volume: &dyn Volume) -> (BTreeMap<String, u64>, Vec<String>) {
+    let mut paths = BTreeMap::new();
+    let findings = volume.walk(Deleted::Hide, &mut |found| {
+        if found.entry.kind == NodeKind::File {
+            let path = format!("{}/{}", found.folder, found.entry.name);
+            assert!(paths.insert(path.clone(), found.entry.bytes).is_none(), "{path} twice");
+        }
+        ControlFlow::Continue(())
+    });
+    (paths, findings.unwrap().iter().map(|finding| finding.what.clone()).collect())
+}
+
+/// Where records are whose names pass `wanted`, by number.
+fn records_of(volume: &NtfsVolume, wanted: impl Fn(&str) -> bool) -> Vec<(u64, ByteOffset)> {
+    let mut numbers = Vec::new();
+    volume
+        .walk(Deleted::Hide, &mut |found| {
+            if wanted(&found.entry.name) {
+                numbers.push(found.entry.id.0 & 0xFFFF_FFFF_FFFF);
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    let place = |number| volume.mft().position(volume.geometry(), number).unwrap();
+    numbers.into_iter().map(|number| (number, place(number))).collect()
+}
+
+/// `what` of the records of `wanted` names overwritten.
+fn without(
+    source: &SharedSource,
+    geometry: NtfsGeometry,
+    wanted: impl Fn(&str) -> bool,
+    what: ByteRange,
+    with: u8,
+) -> SharedSource {
+    let volume = NtfsVolume::open(Arc::clone(source), geometry).unwrap();
+    let mut drive = Overlay::new(Arc::clone(source));
+    for (_, at) in records_of(&volume, wanted) {
+        drive.lay(at + what.start.0, &vec![with; what.len() as usize]);
+    }
+    Arc::new(drive)
+}
+
+/// A volume of folders with some and with very many files.
+fn filled(cluster: &str) -> (Bench, NtfsGeometry, SharedSource) {
+    let bench = Bench::new(64 << 20);
+    bench.format("mkfs.ntfs", &["-Q", "-F", "-q", "-c", cluster]);
+    bench.fill_ntfs(|root| {
+        fs::create_dir_all(root.join("Quay/Berth two/Moorings")).unwrap();
+        fs::create_dir_all(root.join("Logs")).unwrap();
+        for number in 0..700 {
+            fs::write(root.join(format!("Logs/passage {number:03}.txt")), prose(number, 40 + number)).unwrap();
+        }
+        for number in 0..12 {
+            fs::write(root.join(format!("Quay/Berth two/Moorings/rope {number}.csv")), prose(number, 5000)).unwrap();
+            fs::write(root.join(format!("Quay/Berth two/sheet {number}.csv")), prose(number, 900)).unwrap();
+        }
+        fs::write(root.join("at the root.txt"), prose(1, 3000)).unwrap();
+    });
+    let (Geometry::Ntfs(geometry), _) = bench.open(512) else { panic!("another kind") };
+    let source = bench.source(512);
+    (bench, geometry, source)
+}
+
+#[test]
+fn files_whose_records_are_gone_keep_the_names_that_folders_have_of_them() {
+    for cluster in ["512", "4096", "65536"] {
+        let (_bench, geometry, source) = filled(cluster);
+        let (sound, findings) = listed(&NtfsVolume::open(Arc::clone(&source), geometry).unwrap());
+        assert_eq!((sound.len(), findings.len()), (725, 0));
+        let (whole, tail) = (ByteRange::sized(ByteOffset(0), 1024), ByteRange::sized(ByteOffset(600), 424));
+        let files = |name: &str| name.contains("7.") || name == "at the root.txt";
+        // Zeros, other content, and a record of which only the first sector was written.
+        for (range, with) in [(whole, 0), (whole, 0xE5), (tail, 0x41)] {
+            let harmed = without(&source, geometry, files, range, with);
+            let volume = NtfsVolume::open(harmed, geometry).unwrap();
+            let (paths, findings) = listed(&volume);
+            assert!(paths == sound, "{cluster} {with:#x}: {:?}", sound.keys().find(|path| !paths.contains_key(*path)));
+            assert!(with != 0x41 || findings.iter().any(|what| what.contains("damaged")), "{findings:?}");
+        }
+    }
+}
+
+#[test]
+fn folders_whose_records_are_gone_keep_their_place_in_the_tree() {
+    let (_bench, geometry, source) = filled("4096");
+    let (sound, _) = listed(&NtfsVolume::open(Arc::clone(&source), geometry).unwrap());
+    let all = ByteRange::sized(ByteOffset(0), 1024);
+    let harmed = without(&source, geometry, |name| name == "Berth two" || name == "Logs", all, 0);
+    let volume = NtfsVolume::open(harmed, geometry).unwrap();
+    let (paths, _) = listed(&volume);
+    assert!(paths == sound, "{:?}", paths.keys().find(|path| !sound.contains_key(*path)));
+    // The folder itself is asked for as a screen does it.
+    let mut below = Vec::new();
+    let numbers = records_of(&volume, |name| name == "Berth two");
+    let find = keel_format::NodeId(numbers[0].0);
+    let findings = volume.list(find, Deleted::Hide, &mut |entry| {
+        below.push(entry.name);
+        ControlFlow::Continue(())
+    });
+    assert_eq!((below.len(), findings.unwrap().len()), (13, 1), "{below:?}");
+}
+
+#[test]
+fn room_that_the_mft_has_behind_its_last_record_is_nobody_who_is_lost() {
+    let (bench, geometry, source) = filled("4096");
+    bench.fill_ntfs(|root| {
+        fs::remove_dir_all(root.join("Quay")).unwrap();
+        fs::remove_file(root.join("at the root.txt")).unwrap();
+    });
+    let volume = NtfsVolume::open(Arc::clone(&source), geometry).unwrap();
+    // What is behind the last record in use holds nothing but zeros, as room that was set aside.
+    let free = |number: &u64| !volume.record(*number).is_ok_and(|record| record.is_in_use());
+    let behind: Vec<u64> = (0..volume.mft().records).rev().take_while(free).collect();
+    assert!(behind.len() > 20, "{}", behind.len());
+    let mut drive = Overlay::new(Arc::clone(&source));
+    for number in behind {
+        drive.lay(volume.mft().position(&geometry, number).unwrap(), &[0; 1024]);
+    }
+    let (paths, findings) = listed(&NtfsVolume::open(Arc::new(drive), geometry).unwrap());
+    assert_eq!((paths.len(), findings), (700, Vec::new()));
 }

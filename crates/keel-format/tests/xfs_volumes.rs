@@ -8,156 +8,21 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::fs::{self, File};
 use std::ops::ControlFlow;
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt, symlink};
+use std::os::unix::fs::{FileExt, MetadataExt, symlink};
 use std::path::Path;
 use std::process::Command;
 use std::sync::{Arc, LazyLock};
 
 use keel_format::{
-    Deleted, Existence, Geometry, NodeKind, Severity, Stamp, Volume, VolumeKind, WitnessKind, check, is_nameless, read_whole, xfs,
+    Deleted, Existence, Geometry, NodeKind, Severity, Volume, VolumeKind, WitnessKind, check, is_nameless, read_whole, xfs,
 };
 use keel_source::{ByteOffset, FileSource, Overlay, SectorSize, SharedSource};
 use proptest::prelude::*;
+use support::shown::{Seen, agree, as_read, as_the_driver, attributes, everything, large_attributes};
 use support::{Bench, contents, deleted, many_files, noise, prose, run, surface, write_tree};
 
 const DRIVER: &[&str] = &["mount", "-t", "xfs"];
 const MIB: u64 = 1 << 20;
-
-/// What a driver or a reader shows of one node.
-#[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Seen {
-    Folder { mode: u32 },
-    File { mode: u32, content: Vec<u8>, modified: Option<Stamp>, attributes: BTreeMap<String, Vec<u8>> },
-    Link { target: String },
-}
-
-/// A name as the reader spells it.
-fn spelled(path: &Path, below: &Path) -> String {
-    let bytes = path.strip_prefix(below).unwrap().as_os_str().as_bytes();
-    let mut text = String::new();
-    for chunk in bytes.utf8_chunks() {
-        text.push_str(chunk.valid());
-        chunk.invalid().iter().for_each(|byte| write!(text, "\\x{byte:02X}").unwrap());
-    }
-    text
-}
-
-/// Everything below `folder`, as the kernel's driver shows it.
-fn as_the_driver(folder: &Path) -> BTreeMap<String, Seen> {
-    let attributes = attributes_below(folder);
-    let mut seen = BTreeMap::new();
-    let mut below = vec![folder.to_path_buf()];
-    while let Some(next) = below.pop() {
-        for entry in fs::read_dir(next).unwrap() {
-            let path = entry.unwrap().path();
-            let about = fs::symlink_metadata(&path).unwrap();
-            let mode = about.permissions().mode() & 0o7777;
-            let what = if about.is_dir() {
-                below.push(path.clone());
-                Seen::Folder { mode }
-            } else if about.is_symlink() {
-                Seen::Link { target: fs::read_link(&path).unwrap().to_str().unwrap().into() }
-            } else if about.is_file() {
-                let own = attributes.get(path.as_os_str().as_bytes()).cloned().unwrap_or_default();
-                let modified = Stamp::from_unix(about.mtime(), u32::try_from(about.mtime_nsec()).unwrap());
-                Seen::File { mode, content: fs::read(&path).unwrap(), modified, attributes: own }
-            } else {
-                continue;
-            };
-            seen.insert(spelled(&path, folder), what);
-        }
-    }
-    seen
-}
-
-/// Extended attributes of every file below `folder`, by the system's own tool.
-fn attributes_below(folder: &Path) -> BTreeMap<Vec<u8>, BTreeMap<String, Vec<u8>>> {
-    let output =
-        Command::new("getfattr").args(["-R", "-P", "-h", "-d", "-m", "^user", "-e", "hex"]).arg(folder).output().unwrap();
-    let mut all: BTreeMap<Vec<u8>, BTreeMap<String, Vec<u8>>> = BTreeMap::new();
-    let mut path = Vec::new();
-    for line in output.stdout.split(|byte| *byte == b'\n') {
-        if let Some(name) = line.strip_prefix(b"# file: ") {
-            path = [b"/", name].concat();
-        } else if let Some((name, value)) = std::str::from_utf8(line).ok().and_then(|line| line.split_once('=')) {
-            let digits = value.strip_prefix("0x").unwrap_or("");
-            let bytes = (0..digits.len() / 2).map(|at| u8::from_str_radix(&digits[at * 2..at * 2 + 2], 16).unwrap()).collect();
-            all.entry(path.clone()).or_default().insert(name.into(), bytes);
-        }
-    }
-    all
-}
-
-/// Everything in `volume`, as the reader shows it.
-fn as_read(volume: &dyn Volume) -> BTreeMap<String, Seen> {
-    let mut nodes = Vec::new();
-    let findings = volume.walk(Deleted::Hide, &mut |found| {
-        nodes.push((found.path(), found.entry.clone()));
-        ControlFlow::Continue(())
-    });
-    assert_eq!(findings.unwrap(), []);
-    let stream = |id, name: &str| {
-        let mut stream = volume.open(id, name).unwrap();
-        let (bytes, whole) = read_whole(stream.as_mut(), 1 << 27);
-        assert!(whole && stream.bytes() == bytes.len() as u64);
-        bytes
-    };
-    let seen = nodes.into_iter().map(|(path, entry)| {
-        let mode = volume.mode(entry.id).unwrap();
-        let what = match entry.kind {
-            NodeKind::Directory => Seen::Folder { mode },
-            NodeKind::Link => Seen::Link { target: volume.link_target(entry.id).unwrap() },
-            NodeKind::File => {
-                let named = volume.streams(entry.id).unwrap().into_iter().filter(|stream| stream.name.starts_with("user."));
-                let attributes = named.map(|info| (info.name.clone(), stream(entry.id, &info.name))).collect();
-                let modified = entry.times.modified;
-                Seen::File { mode, content: stream(entry.id, ""), modified, attributes }
-            }
-        };
-        (path, what)
-    });
-    seen.collect()
-}
-
-/// Files, folders, links and attributes of every form that the format knows.
-fn everything(folder: &Path) {
-    write_tree(folder, &many_files());
-    for (name, count) in [("block", 30), ("leaf", 400), ("node", 6000)] {
-        fs::create_dir(folder.join(name)).unwrap();
-        for number in 0..count {
-            File::create(folder.join(format!("{name}/the crossing with number {number:05} of the year.txt"))).unwrap();
-        }
-    }
-    // Extents that lie apart, far more than an inode holds, and never in one piece.
-    let file = File::create(folder.join("sparse log.bin")).unwrap();
-    (0..2500u64).for_each(|number| file.write_all_at(&noise(number, 700), number * 16_384 + 5).unwrap());
-    let small = File::create(folder.join("few pieces.bin")).unwrap();
-    (0..4u64).for_each(|number| small.write_all_at(&prose(number as usize, 5000), number << 20).unwrap());
-    small.set_len(9 << 20).unwrap();
-    run(Command::new("fallocate").args(["-l", "3MiB"]).arg(folder.join("never written.bin")));
-    symlink("block/x", folder.join("short link")).unwrap();
-    symlink("y".repeat(1000), folder.join("long link")).unwrap();
-    symlink("z".repeat(400), folder.join("link between")).unwrap();
-    fs::write(folder.join(std::ffi::OsString::from_vec(b"not \xff text".to_vec())), b"it is").unwrap();
-    fs::hard_link(folder.join("sparse log.bin"), folder.join("leaf/same again.bin")).unwrap();
-    fs::set_permissions(folder.join("few pieces.bin"), fs::Permissions::from_mode(0o4750)).unwrap();
-    run(Command::new("touch").args(["-d", "2031-02-03 04:05:06.123456789"]).arg(folder.join("few pieces.bin")));
-    run(Command::new("touch").args(["-d", "1955-02-03 04:05:06.5"]).arg(folder.join("SHORT.TXT")));
-    run(Command::new("mkfifo").arg(folder.join("pipe")));
-    let mut dump = String::new();
-    let mut attribute = |path: &str, name: &str, value: &str| {
-        writeln!(dump, "# file: {}\nuser.{name}=\"{value}\"\n", folder.join(path).display()).unwrap();
-    };
-    attribute("SHORT.TXT", "berth", "two");
-    attribute("sparse log.bin", "long", &"v".repeat(40_000));
-    (0..40).for_each(|number| attribute("few pieces.bin", &format!("note{number}"), &"w".repeat(number * 3)));
-    (0..300)
-        .for_each(|number| attribute("Crossings/Week number 03 of the year.csv", &format!("berth{number}"), &"q".repeat(200)));
-    let list = folder.join("attributes");
-    fs::write(&list, dump).unwrap();
-    run(Command::new("setfattr").arg("--restore").arg(list));
-}
 
 #[test]
 fn every_set_of_features_reads_as_the_driver_shows_it() {
@@ -178,14 +43,14 @@ fn every_set_of_features_reads_as_the_driver_shows_it() {
         let mut wanted = BTreeMap::new();
         bench.fill(DRIVER, |folder| {
             everything(folder);
+            attributes(folder, &large_attributes());
             wanted = as_the_driver(folder);
         });
         let (geometry, volume) = bench.open(512);
         assert_eq!((geometry.kind(), geometry.bytes()), (VolumeKind::Xfs, 600 * MIB), "{options:?}");
         assert_eq!(volume.summary().label.as_deref(), Some("STOREROOM"), "{options:?}");
         let seen = as_read(volume.as_ref());
-        let differs = wanted.iter().find(|(path, what)| seen.get(*path) != Some(what)).map(|(path, _)| path);
-        assert_eq!((seen.len(), differs), (wanted.len(), None), "{options:?}");
+        agree(&wanted, &seen, &format!("{options:?}"));
         assert_eq!(volume.examine(), [], "{options:?}");
         is_sound(volume.as_ref(), &format!("{options:?}"));
     }

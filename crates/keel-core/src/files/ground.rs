@@ -78,6 +78,7 @@ impl<'a> GroundJudge<'a> {
         let is_file = entry.kind == NodeKind::File;
         match (entry.existence, self.taken) {
             _ if !is_file => FileGround::Whole,
+            (Existence::Named, _) => FileGround::Gone,
             (_, Some(taken)) => self.of_former(entry, taken),
             (Existence::Present, None) if self.volume.is_guessed(entry.id) => self.proven(entry).unwrap_or(FileGround::Guessed),
             (Existence::Present, None) => FileGround::Whole,

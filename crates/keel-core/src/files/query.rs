@@ -20,7 +20,7 @@ pub enum QueryWrong {
 }
 
 /// What `is:` may be followed by.
-const STATES: &str = "is:file, is:folder, is:link, is:deleted, is:present";
+const STATES: &str = "is:file, is:folder, is:link, is:deleted, is:named, is:present";
 /// What `sort:` may be followed by.
 const SORTS: &str = "sort:pictures, films, sound, documents, mail, text, archives, databases, disk, programs, other";
 
@@ -43,7 +43,7 @@ enum Term {
     Until(String),
     /// It is this.
     Kind(NodeKind),
-    /// It is still there, or it is deleted.
+    /// It is still there, only its name is, or it is deleted.
     Existence(Existence),
     /// The term is none of these: nothing meets it.
     Not(Box<Term>),
@@ -138,6 +138,7 @@ fn state(word: &str) -> Option<Term> {
         "folder" | "folders" => Term::Kind(NodeKind::Directory),
         "link" | "links" => Term::Kind(NodeKind::Link),
         "deleted" => Term::Existence(Existence::Deleted),
+        "named" => Term::Existence(Existence::Named),
         "present" => Term::Existence(Existence::Present),
         _ => return None,
     })

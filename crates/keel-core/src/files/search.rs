@@ -125,7 +125,7 @@ pub fn weigh(volume: &dyn Volume, paths: &[String], cancel: &Cancel) -> Result<O
     let marked: HashSet<&str> = paths.iter().map(|path| path.trim_matches('/')).collect();
     volume.walk(Deleted::Show, &mut |below| {
         let path = below.path();
-        let named = below.entry.existence == Existence::Present || marked.contains(path.as_str());
+        let named = below.entry.existence != Existence::Deleted || marked.contains(path.as_str());
         if named && is_among(&marked, &path) {
             weight.add(below.entry);
         }

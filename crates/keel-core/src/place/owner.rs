@@ -35,7 +35,7 @@ pub fn owner(source: &SharedSource, find: &Find, at: ByteOffset) -> Result<Optio
     let (mut owner, mut deleted) = (None, None);
     volume.walk(Deleted::Show, &mut |found| {
         // Of a deleted file what it held is looked at last: the place may be another's by now.
-        let is_deleted = found.entry.existence != Existence::Present;
+        let is_deleted = found.entry.existence == Existence::Deleted;
         if is_deleted && deleted.is_some() {
             return ControlFlow::Continue(());
         }

@@ -29,7 +29,18 @@ const INLINE: &str = "system.data";
 /// One attribute.
 pub(super) struct Attribute {
     pub(super) name: String,
-    pub(super) value: Vec<u8>,
+    /// `e_value_size`, in bytes.
+    pub(super) bytes: u64,
+    pub(super) value: Value,
+}
+
+/// Where a value is.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) enum Value {
+    /// In the inode, or in the block of attributes.
+    Here(Vec<u8>),
+    /// In an inode of its own: `e_value_inum`.
+    Inode(u32),
 }
 
 /// The attributes of `inode`. What is damaged is left out.
@@ -63,17 +74,18 @@ fn entries(view: View<'_>, first: usize, base: usize, found: &mut Vec<Attribute>
         if length == 0 && index == 0 {
             return;
         }
-        let number = |offset: usize| view.u32(at + offset, "e_value").ok().and_then(|value| usize::try_from(value).ok());
+        let size = view.u32(at + 8, "e_value_size").ok().and_then(|value| usize::try_from(value).ok());
         let offset = view.u16(at + 2, "e_value_offs").map_or(0, usize::from);
-        let inode = number(4).unwrap_or(1);
-        let (Some(size), Ok(name)) = (number(8), view.slice(at + ENTRY, usize::from(length), "e_name")) else { return };
+        let Ok(inode) = view.u32(at + 4, "e_value_inum") else { return };
+        let (Some(size), Ok(name)) = (size, view.slice(at + ENTRY, usize::from(length), "e_name")) else { return };
         let prefix = PREFIXES.iter().find(|(own, _)| *own == index).map_or("", |(_, prefix)| *prefix);
-        // Values in inodes of their own are left where they are.
-        if inode == 0
-            && let Ok(value) = view.slice(base + offset, size, "value")
-        {
+        let value = match inode {
+            0 => view.slice(base + offset, size, "value").ok().map(|value| Value::Here(value.to_vec())),
+            _ => Some(Value::Inode(inode)),
+        };
+        if let Some(value) = value {
             let name = format!("{prefix}{}", String::from_utf8_lossy(name));
-            found.push(Attribute { name, value: value.to_vec() });
+            found.push(Attribute { name, bytes: size as u64, value });
         }
         at += (ENTRY + usize::from(length)).next_multiple_of(4);
     }
@@ -95,9 +107,13 @@ mod tests {
         let mut found = Vec::new();
         entries(View::new("test", ByteOffset(0), &bytes), 4, 4, &mut found);
         assert_eq!(
-            found.iter().map(|one| (one.name.as_str(), one.value.as_slice())).collect::<Vec<_>>(),
-            [("user.bert", &b"two"[..])]
+            found.iter().map(|one| (one.name.as_str(), one.bytes, &one.value)).collect::<Vec<_>>(),
+            [("user.bert", 3, &Value::Here(b"two".to_vec()))]
         );
+        bytes[8] = 77;
+        let mut found = Vec::new();
+        entries(View::new("test", ByteOffset(0), &bytes), 4, 4, &mut found);
+        assert_eq!(found.iter().map(|one| &one.value).collect::<Vec<_>>(), [&Value::Inode(77)]);
         for cut in 0..bytes.len() {
             let mut found = Vec::new();
             entries(View::new("test", ByteOffset(0), &bytes[..cut]), 4, 4, &mut found);

@@ -55,6 +55,12 @@ impl Inode {
         u64::from(self.raw.i_size_lo.get()) | u64::from(self.raw.i_size_high.get()) << 32
     }
 
+    /// True for devices, pipes and sockets, which hold no content.
+    #[must_use]
+    pub fn is_special(&self) -> bool {
+        matches!(self.raw.i_mode.get() >> 12, 1 | 2 | 6 | 12)
+    }
+
     /// What it is; `None` for devices, sockets and what is no inode in use.
     #[must_use]
     pub fn kind(&self) -> Option<NodeKind> {

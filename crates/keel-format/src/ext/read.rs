@@ -354,14 +354,21 @@ impl ExtVolume {
                 existence: Existence::Deleted,
             });
         }
-        let kind = inode.as_ref().map_or(by_type, Inode::kind)?;
+        // Devices, pipes and sockets hold nothing.
+        if matches!(name.file_type, 3..=6) || by_type.is_none() && inode.as_ref().is_some_and(Inode::is_special) {
+            return None;
+        }
+        // An inode that is not one any more leaves the name.
+        let inode = inode.filter(|inode| inode.kind().is_some());
+        let existence = if inode.is_some() { Existence::Present } else { Existence::Named };
+        let kind = inode.as_ref().map_or(by_type, Inode::kind).unwrap_or(NodeKind::File);
         Some(Entry {
             id: NodeId(u64::from(name.inode)),
             name: name.text(),
             kind,
             bytes: inode.as_ref().filter(|_| kind != NodeKind::Directory).map_or(0, Inode::bytes),
             times: inode.map_or_else(Times::default, |inode| inode.times()),
-            existence: Existence::Present,
+            existence,
         })
     }
 }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use keel_source::{Budget, ByteOffset};
 
+use super::attributes::Value;
 use super::layout::{FLAG_ENCRYPT, ROOT_INODE, SUPERBLOCK_AT};
 use super::{ExtVolume, attributes, check, read};
 use crate::device::hold;
@@ -70,11 +71,7 @@ impl Volume for ExtVolume {
         let inode = self.live_inode(file)?;
         let mut streams = vec![StreamInfo { name: String::new(), bytes: inode.bytes(), storage: inode.storage() }];
         let kept = attributes::read(&self.pages, &self.geometry, &inode);
-        streams.extend(kept.into_iter().map(|found| StreamInfo {
-            name: found.name,
-            bytes: found.value.len() as u64,
-            storage: "resident",
-        }));
+        streams.extend(kept.into_iter().map(|found| StreamInfo { name: found.name, bytes: found.bytes, storage: "resident" }));
         Ok(streams)
     }
 
@@ -82,8 +79,14 @@ impl Volume for ExtVolume {
         let inode = self.live_inode(file)?;
         if !stream.is_empty() {
             let found = attributes::read(&self.pages, &self.geometry, &inode).into_iter().find(|found| found.name == stream);
-            let missing = FormatError::new("inode", inode.at, Problem::Missing("stream of that name"));
-            return found.map(|found| Box::new(MemoryStream(found.value)) as Box<dyn StreamReader>).ok_or(missing);
+            let found = found.ok_or(FormatError::new("inode", inode.at, Problem::Missing("stream of that name")))?;
+            return match found.value {
+                Value::Here(value) => Ok(Box::new(MemoryStream(value))),
+                Value::Inode(number) => {
+                    let extents = self.inode(number)?.extents(&self.pages, &self.geometry)?;
+                    Ok(Box::new(ExtentStream::new(Arc::clone(self.pages.source()), extents, found.bytes, found.bytes)))
+                }
+            };
         }
         if inode.has_flag(FLAG_ENCRYPT) {
             return Err(FormatError::new("inode", inode.at, Problem::Coding("the content is encrypted")));

@@ -127,30 +127,30 @@ fn up_case(volume: &NtfsVolume) -> Checked {
     Checked::new(RULE.0, RULE.1, findings)
 }
 
-/// Every record in use is counted so in the MFT's own bitmap.
-fn record_bits(volume: &NtfsVolume, sequences: &[u16]) -> Checked {
-    const RULE: (&str, &str) = ("MFT bitmap", "records in use are counted so, that nothing is written over them");
-    let Ok(record) = volume.record(0) else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
-    let maps = stream::maps(volume.source(), volume.geometry(), volume.mft(), 0, &record, BITMAP).unwrap_or_default();
-    let Some((_, map)) = maps.into_iter().find(|(name, _)| name.is_empty()) else {
-        return Checked::new(RULE.0, RULE.1, Vec::new());
-    };
+/// Which records are in use, by the MFT's own bitmap.
+pub(super) fn record_allocation(volume: &NtfsVolume) -> Option<Allocation> {
+    let record = volume.record(0).ok()?;
+    let maps = stream::maps(volume.source(), volume.geometry(), volume.mft(), 0, &record, BITMAP).ok()?;
+    let (_, map) = maps.into_iter().find(|(name, _)| name.is_empty())?;
     let places = map.extents(volume.geometry());
-    let Ok(mut reader) = stream::open(volume.source(), volume.geometry(), map, record.position()) else {
-        return Checked::new(RULE.0, RULE.1, Vec::new());
-    };
-    let bits = read_whole(reader.as_mut(), LARGEST_BITMAP).0;
-    let allocation = Allocation {
+    let mut reader = stream::open(volume.source(), volume.geometry(), map, record.position()).ok()?;
+    Some(Allocation {
         unit: "MFT record",
         unit_bytes: u64::from(volume.geometry().record_bytes),
         first_at: ByteOffset(0),
         first_number: 0,
         units: volume.mft().records,
-        bits,
+        bits: read_whole(reader.as_mut(), LARGEST_BITMAP).0,
         order: BitOrder::LowFirst,
         places,
         knows_all: false,
-    };
+    })
+}
+
+/// Every record in use is counted so in the MFT's own bitmap.
+fn record_bits(volume: &NtfsVolume, sequences: &[u16]) -> Checked {
+    const RULE: (&str, &str) = ("MFT bitmap", "records in use are counted so, that nothing is written over them");
+    let Some(allocation) = record_allocation(volume) else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
     let numbers = sequences.iter().zip(0u64..).filter(|(sequence, _)| **sequence != 0).map(|(_, number)| number);
     let missing: Vec<u64> = numbers.filter(|number| !allocation.is_used(*number)).collect();
     if missing.is_empty() {

@@ -115,6 +115,30 @@ fn one_block(
     Ok(entries(part, findings, each))
 }
 
+/// Hands every name of the index block at byte `at` of the volume to `each`.
+///
+/// # Errors
+/// [`FormatError`] where no index block stands there, or only a part of one.
+pub(super) fn each_name_of_block(
+    source: &dyn Source,
+    at: ByteOffset,
+    each: &mut dyn FnMut(IndexedName) -> ControlFlow<()>,
+) -> Result<ControlFlow<()>, FormatError> {
+    step(source, at, "index block", 1)?;
+    let head = crate::read_bytes(source, at, 512, "index block")?;
+    // Its index header says how much of it is behind that header.
+    let size = View::new("index block", at, &head).u32(BLOCK_HEADER + 8, "allocated_size")? as usize + BLOCK_HEADER;
+    if !size.is_power_of_two() || !(512..=LARGEST_BLOCK).contains(&size) {
+        return Err(FormatError::value("index block", at, "allocated_size", size as u64, "a power of two, with its header"));
+    }
+    let mut block = crate::read_bytes(source, at, size, "index block")?;
+    record::undo_fixups("index block", at, &mut block)?;
+    let part = View::new("index block", at, &block).part(BLOCK_HEADER, size - BLOCK_HEADER, "index header")?;
+    Ok(entries(part, &mut Vec::new(), each))
+}
+
+/// The largest index block that is read by itself.
+const LARGEST_BLOCK: usize = 64 << 10;
 /// Bytes of an index block before its index header.
 const BLOCK_HEADER: usize = 24;
 /// Bytes of an index root before its index header.

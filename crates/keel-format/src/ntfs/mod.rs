@@ -3,12 +3,14 @@
 mod attribute;
 mod check;
 mod index;
+mod interix;
 pub(crate) mod kind;
 pub mod layout;
 mod lznt1;
 pub mod make;
 pub mod mend;
 mod mft;
+mod names;
 mod paths;
 mod read;
 mod record;
@@ -17,13 +19,14 @@ mod runs;
 mod shape;
 mod stream;
 mod witness;
+mod wof;
 
 #[cfg(test)]
 mod tests;
 
 pub use attribute::{Attribute, Body};
 pub use layout::NtfsGeometry;
-pub use mft::{FormerNtfs, MftMap, MftPiece};
+pub use mft::{FormerNtfs, LooseBlock, MftMap, MftPiece};
 pub use read::NtfsVolume;
 pub use record::Record;
 pub use runs::Run;

@@ -7,11 +7,15 @@ use std::sync::OnceLock;
 use keel_source::{ByteOffset, SharedSource};
 
 use super::attribute::{FileName, name_and_size, other_names, standard_times};
+use super::index::IndexedName;
 use super::layout::{
     DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, REPARSE_POINT, ROOT, VOLUME_INFORMATION, VOLUME_NAME,
 };
+use super::names::{self, Kept, Lost, Names};
 use super::paths::Paths;
-use super::{FormerNtfs, MftMap, NtfsGeometry, Record, index, reparse, stream};
+use super::stream::StreamMap;
+use super::wof::{self, PackedStream, Packing};
+use super::{FormerNtfs, LooseBlock, MftMap, NtfsGeometry, Record, index, interix, reparse, stream};
 use crate::device::{hold, step};
 use crate::{
     Allocation, Checked, Deleted, Entry, Existence, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity,
@@ -28,6 +32,12 @@ const MOST_DELETED: usize = 1 << 18;
 const MOST_FINDINGS: usize = 200;
 /// The file system's own folder; its files are nobody's.
 const EXTEND: &str = "$Extend";
+/// Names of a folder that are handed on together, once their records were looked at.
+const NAMES_AT_ONCE: usize = 1024;
+/// Records that are read at once for them.
+const RECORDS_AT_ONCE: usize = 64;
+/// The bit of a name's `file_attributes` that says it is a directory's.
+const DIRECTORY_ATTRIBUTE: u32 = 0x1000_0000;
 /// The most extension records that names of one file are read from.
 const MOST_EXTENSIONS: usize = 256;
 
@@ -38,6 +48,8 @@ pub struct NtfsVolume {
     mft: MftMap,
     summary: VolumeSummary,
     deleted: OnceLock<HashMap<u64, Vec<Entry>>>,
+    /// Index blocks of a former volume, met on the surface.
+    loose: Vec<LooseBlock>,
 }
 
 /// One record as a scan of the MFT sees it.
@@ -52,8 +64,8 @@ struct Scanned {
     in_use: bool,
     directory: bool,
     sequence: u16,
-    /// `ReparseTag`, where it has a reparse point.
-    tag: Option<u32>,
+    /// It leads elsewhere, by a reparse point or by its content.
+    is_link: bool,
 }
 
 impl Scanned {
@@ -69,7 +81,7 @@ impl Scanned {
         Entry {
             id: node(self.number, self.sequence),
             name: name.name.clone(),
-            kind: kind(self.tag, self.directory),
+            kind: kind(self.is_link, self.directory),
             bytes: if self.directory { 0 } else { self.bytes },
             times: self.times,
             existence: if self.in_use { Existence::Present } else { Existence::Deleted },
@@ -81,9 +93,28 @@ fn node(number: u64, sequence: u16) -> NodeId {
     NodeId(number & NUMBER_MASK | u64::from(sequence) << 48)
 }
 
-fn kind(tag: Option<u32>, directory: bool) -> NodeKind {
+/// How the main stream of `record` is packed, and which of its streams `maps` holds that.
+fn packed(record: &Record, maps: &[(String, StreamMap)]) -> Option<(Packing, usize)> {
+    let packing = reparse::packing(record.attribute(REPARSE_POINT, "")?.resident()?)?;
+    Some((packing, maps.iter().position(|(name, _)| name == wof::STREAM)?))
+}
+
+/// What the index of a folder says of a file.
+pub(super) fn entry_of_index(found: IndexedName, is_link: bool) -> Entry {
+    let directory = found.name.raw.file_attributes.get() & DIRECTORY_ATTRIBUTE != 0;
+    Entry {
+        id: node(found.number, found.sequence),
+        kind: kind(is_link, directory),
+        bytes: if directory { 0 } else { found.name.raw.data_size.get() },
+        times: found.name.times(),
+        existence: Existence::Present,
+        name: found.name.name,
+    }
+}
+
+fn kind(is_link: bool, directory: bool) -> NodeKind {
     match directory {
-        _ if tag.is_some_and(reparse::is_link) => NodeKind::Link,
+        _ if is_link => NodeKind::Link,
         true => NodeKind::Directory,
         false => NodeKind::File,
     }
@@ -113,7 +144,7 @@ impl NtfsVolume {
         if mft.records == 0 {
             return Err(FormatError::new("file record", ByteOffset(0), Problem::Missing("record of a former MFT")));
         }
-        Ok(Self::with_map(source, former.geometry, mft))
+        Ok(Self { loose: former.loose.clone(), ..Self::with_map(source, former.geometry, mft) })
     }
 
     pub(super) fn with_map(source: SharedSource, geometry: NtfsGeometry, mft: MftMap) -> Self {
@@ -131,7 +162,7 @@ impl NtfsVolume {
                 .map(|view| super::utf16_text(view.bytes().as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair))))
                 .filter(|label| !label.is_empty());
         }
-        Self { source, geometry, mft, summary, deleted: OnceLock::new() }
+        Self { source, geometry, mft, summary, deleted: OnceLock::new(), loose: Vec::new() }
     }
 
     /// The geometry it is read with.
@@ -171,6 +202,16 @@ impl NtfsVolume {
         wanted: &dyn Fn(u16) -> bool,
         each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>,
     ) -> Vec<Finding> {
+        self.scan_for(wanted, &mut Lost::default(), each)
+    }
+
+    /// As [`Self::scan`]; which of the records do not stand is noted in `lost`.
+    fn scan_for(
+        &self,
+        wanted: &dyn Fn(u16) -> bool,
+        lost: &mut Lost,
+        each: &mut dyn FnMut(u64, Record) -> ControlFlow<()>,
+    ) -> Vec<Finding> {
         let mut findings = Vec::new();
         let size = u64::from(self.geometry.record_bytes);
         let mut damaged = 0u64;
@@ -197,6 +238,7 @@ impl NtfsVolume {
                     }
                     let this = number;
                     number += 1;
+                    lost.place(this..number);
                     if step(self.source.as_ref(), place, "file record", 1).is_err() {
                         break 'runs;
                     }
@@ -204,8 +246,10 @@ impl NtfsVolume {
                         raw.get(22..24).and_then(|flags| flags.first_chunk::<2>()).map_or(0, |flags| u16::from_le_bytes(*flags));
                     if !raw.starts_with(b"FILE") {
                         damaged += u64::from(raw.starts_with(b"BAAD"));
+                        lost.gone(this, missing == 0 && raw.iter().all(|byte| *byte == 0));
                         continue;
                     }
+                    lost.stands(this);
                     if !wanted(flags) {
                         continue;
                     }
@@ -216,10 +260,14 @@ impl NtfsVolume {
                             }
                         }
                         Err(error) if findings.len() < MOST_FINDINGS && flags & IN_USE != 0 => {
+                            lost.gone(this, false);
                             let what = format!("MFT record {this} is damaged");
                             findings.push(Finding::at(Severity::Broken, error.at, what, error.to_string()));
                         }
-                        Err(_) => damaged += 1,
+                        Err(_) => {
+                            lost.gone(this, false);
+                            damaged += 1;
+                        }
                     }
                 }
                 at += len;
@@ -269,8 +317,14 @@ impl NtfsVolume {
             in_use: header.flags.get() & IN_USE != 0,
             directory: header.flags.get() & IS_DIRECTORY != 0,
             sequence: header.sequence_number.get(),
-            tag: tag_of(record),
+            is_link: self.is_link(number, record),
         })
+    }
+
+    /// True for the record of what leads elsewhere.
+    fn is_link(&self, number: u64, record: &Record) -> bool {
+        let directory = record.header().flags.get() & IS_DIRECTORY != 0;
+        tag_of(record).is_some_and(reparse::is_link) || !directory && interix::is_link(self, number, record)
     }
 
     /// Deleted entries by the record number of their former folder.
@@ -291,6 +345,34 @@ impl NtfsVolume {
         })
     }
 
+    /// Says of entries whose records do not stand that only their names are left.
+    fn mark_named(&self, entries: &mut [Entry]) {
+        let number = |entry: &Entry| entry.id.0 & NUMBER_MASK;
+        let mut order: Vec<usize> = (0..entries.len()).collect();
+        order.sort_unstable_by_key(|index| entries.get(*index).map(number));
+        let size = u64::from(self.geometry.record_bytes);
+        let mut piece: (ByteOffset, Vec<u8>) = (ByteOffset(0), Vec::new());
+        for index in order {
+            let Some(entry) = entries.get_mut(index) else { continue };
+            let stands = self.mft.position(&self.geometry, number(entry)).is_some_and(|at| {
+                let inside = |piece: &(ByteOffset, Vec<u8>)| {
+                    let from = usize::try_from(at.0.checked_sub(piece.0.0)?).ok()?;
+                    piece.1.get(from..from.checked_add(size as usize)?).map(<[u8]>::to_vec)
+                };
+                if inside(&piece).is_none() {
+                    let (bytes, _) =
+                        read_lenient(self.source.as_ref(), at, RECORDS_AT_ONCE * size as usize, "MFT").unwrap_or_default();
+                    piece = (at, bytes);
+                }
+                // Records that lie in pieces are put together.
+                inside(&piece).is_some_and(|bytes| Record::parse(bytes, at).is_ok()) || self.record(number(entry)).is_ok()
+            });
+            if !stands {
+                entry.existence = Existence::Named;
+            }
+        }
+    }
+
     /// Lists folder `number`, whose own record does not hold, by the records that name it as their parent.
     fn list_by_parent(
         &self,
@@ -307,6 +389,15 @@ impl NtfsVolume {
             count += 1;
             each(scanned.entry())
         });
+        let is_lost = |child: u64| self.record(child).is_err();
+        let mut names = Names::new(self, &is_lost);
+        self.loose.iter().filter(|loose| loose.folder == number).for_each(|loose| names.of_loose(loose, &HashMap::new()));
+        for kept in names.into_kept().into_iter().filter(|kept| kept.parent == number) {
+            count += 1;
+            if each(kept.entry).is_break() {
+                break;
+            }
+        }
         if count == 0 {
             return Err(error);
         }
@@ -316,15 +407,31 @@ impl NtfsVolume {
     }
 
     /// Every folder of the volume: record number to parent and name. One pass over the MFT.
-    fn folders(&self, findings: &mut Vec<Finding>) -> HashMap<u64, (u64, String)> {
+    fn folders(&self, lost: &mut Lost) -> HashMap<u64, (u64, String)> {
         let mut folders = HashMap::new();
-        findings.extend(self.scan(&|flags| flags & IS_DIRECTORY != 0, &mut |number, record| {
+        self.scan_for(&|flags| flags & IS_DIRECTORY != 0, lost, &mut |number, record| {
             let Some(scanned) = self.scanned(number, &record) else { return ControlFlow::Continue(()) };
             let fits = self.holds(&scanned.name.name);
             folders.insert(number, (scanned.parent(), scanned.name.name));
             if fits { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
-        }));
+        });
+        if lost.ends_blank() {
+            let used = super::check::record_allocation(self);
+            lost.close_end(self.mft.records, &|number| used.as_ref().is_some_and(|used| used.is_used(number)));
+        }
         folders
+    }
+
+    /// The names that the indexes of `folders` and loose blocks keep of records that do not stand.
+    fn names_of(&self, folders: &HashMap<u64, (u64, String)>, is_lost: &dyn Fn(u64) -> bool) -> Vec<Kept> {
+        let mut names = Names::new(self, is_lost);
+        // In the order of their records: they are read as they lie.
+        let mut numbers: Vec<u64> = folders.keys().copied().chain([ROOT]).collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        numbers.into_iter().for_each(|number| names.of_folder(number));
+        self.loose.iter().for_each(|loose| names.of_loose(loose, folders));
+        names.into_kept()
     }
 
     /// Keeps an entry of this name in memory; false when the budget has no room for it.
@@ -357,27 +464,28 @@ impl Volume for NtfsVolume {
             return Err(FormatError::new("file record", record.position(), Problem::Missing("directory of that number")));
         }
         let mut stopped = false;
+        // Records are asked for many names at a time, in the order in which they lie.
+        let mut waiting: Vec<Entry> = Vec::new();
+        let mut hand_on = |waiting: &mut Vec<Entry>| {
+            self.mark_named(waiting);
+            let flow = waiting.drain(..).try_for_each(&mut *each);
+            stopped |= flow.is_break();
+            flow
+        };
         let findings = index::each_name(&self.source, &self.geometry, &self.mft, number, &record, &mut |found| {
             // The file system's own records stand in the root; they are no files of anybody.
             if found.name.is_dos_alias() || (number == ROOT && found.number < FIRST_USER) {
                 return ControlFlow::Continue(());
             }
-            let directory = found.name.raw.file_attributes.get() & 0x1000_0000 != 0;
-            let marked = found.name.raw.file_attributes.get() & reparse::ATTRIBUTE != 0;
-            let stated = Some(found.name.raw.reparse.get()).filter(|tag| *tag != 0);
-            let own = || self.record(found.number).ok().and_then(|record| tag_of(&record));
-            let tag = if marked { stated.or_else(own) } else { None };
-            let flow = each(Entry {
-                id: node(found.number, found.sequence),
-                kind: kind(tag, directory),
-                bytes: if directory { 0 } else { found.name.raw.data_size.get() },
-                times: found.name.times(),
-                existence: Existence::Present,
-                name: found.name.name,
-            });
-            stopped = flow.is_break();
-            flow
+            let attributes = found.name.raw.file_attributes.get();
+            let stated = Some(found.name.raw.reparse.get()).filter(|tag| *tag != 0 && attributes & reparse::ATTRIBUTE != 0);
+            let own = || self.record(found.number).is_ok_and(|record| self.is_link(found.number, &record));
+            let asks = attributes & (reparse::ATTRIBUTE | interix::SYSTEM) != 0;
+            let is_link = stated.map_or_else(|| asks && own(), reparse::is_link);
+            waiting.push(entry_of_index(found, is_link));
+            if waiting.len() < NAMES_AT_ONCE { ControlFlow::Continue(()) } else { hand_on(&mut waiting) }
         })?;
+        let _ = hand_on(&mut waiting);
         if deleted == Deleted::Show && !stopped {
             for entry in self.deleted().get(&number).into_iter().flatten() {
                 if each(entry.clone()).is_break() {
@@ -394,10 +502,18 @@ impl Volume for NtfsVolume {
         each: &mut dyn FnMut(WalkEntry<'_>) -> ControlFlow<()>,
     ) -> Result<Vec<Finding>, FormatError> {
         let mut findings = self.mft.findings.clone();
-        let folders = self.folders(&mut findings);
+        let mut lost = Lost::default();
+        // What is wrong with records is told by the pass over all of them.
+        let mut folders = self.folders(&mut lost);
+        let has_gaps = lost.is_any() || !self.mft.pieces.is_empty() || !self.mft.findings.is_empty();
+        let is_lost = |number: u64| has_gaps && lost.is_lost(number);
+        let kept = if has_gaps { self.names_of(&folders, &is_lost) } else { Vec::new() };
+        folders.extend(names::folders_of(&kept));
         let mut paths = Paths::new(&folders, self.source.as_ref());
         let wanted = move |flags: u16| flags & IN_USE != 0 || deleted == Deleted::Show;
-        self.scan(&wanted, &mut |number, record| {
+        let mut damaged = Lost::default();
+        let mut stopped = false;
+        findings.extend(self.scan_for(&wanted, &mut damaged, &mut |number, record| {
             if number < FIRST_USER {
                 return ControlFlow::Continue(());
             }
@@ -414,23 +530,52 @@ impl Volume for NtfsVolume {
                 let folder = paths.of(name.raw.parent.get() & NUMBER_MASK);
                 flow = each(WalkEntry { folder: &folder, entry: &scanned.entry_of(name) });
             }
+            stopped = flow.is_break();
             flow
-        });
+        }));
+        // Records that looked like files until they were read whole.
+        let is_damaged = |number: u64| damaged.is_lost(number) && !is_lost(number);
+        let later = if damaged.is_any() && !stopped { self.names_of(&folders, &is_damaged) } else { Vec::new() };
+        let count = kept.iter().chain(&later).filter(|kept| kept.entry.kind != NodeKind::Directory).count();
+        if count > 0 && !stopped {
+            let what = format!(
+                "{count} files are listed by the names that folders keep of them: nothing says any more where their content is"
+            );
+            findings.truncate(MOST_FINDINGS - 1);
+            findings.push(Finding::of_all(Severity::Broken, what, "records that do not stand, and the indexes of folders"));
+        }
+        for kept in kept.iter().chain(&later) {
+            if stopped || each(WalkEntry { folder: &paths.of(kept.parent), entry: &kept.entry }).is_break() {
+                break;
+            }
+        }
         findings.truncate(MOST_FINDINGS);
         Ok(findings)
     }
 
     fn streams(&self, file: NodeId) -> Result<Vec<StreamInfo>, FormatError> {
         let (number, record) = self.record_of(file)?;
-        let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
-        Ok(maps.into_iter().map(|(name, map)| StreamInfo { name, bytes: map.bytes, storage: map.storage() }).collect())
+        let mut maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
+        let is_packed = packed(&record, &maps).is_some();
+        // What is packed is the main stream's content, in other words.
+        maps.retain(|(name, _)| !(is_packed && name == wof::STREAM));
+        let storage = |name: &str, map: &StreamMap| if is_packed && name.is_empty() { "compressed" } else { map.storage() };
+        Ok(maps.into_iter().map(|(name, map)| StreamInfo { bytes: map.bytes, storage: storage(&name, &map), name }).collect())
     }
 
     fn open(&self, file: NodeId, stream: &str) -> Result<Box<dyn StreamReader>, FormatError> {
         let (number, record) = self.record_of(file)?;
-        let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
+        let mut maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
         let missing = FormatError::new("file record", record.position(), Problem::Missing("stream of that name"));
-        let (_, map) = maps.into_iter().find(|(name, _)| name == stream).ok_or(missing)?;
+        let index = maps.iter().position(|(name, _)| name == stream).ok_or(missing)?;
+        if stream.is_empty()
+            && let Some((packing, at)) = packed(&record, &maps)
+        {
+            let (bytes, own) = (maps.get(index).map_or(0, |(_, map)| map.bytes), maps.swap_remove(at).1);
+            let own = stream::open(&self.source, &self.geometry, own, record.position())?;
+            return Ok(Box::new(PackedStream::open(own, packing, bytes, record.position())?));
+        }
+        let (_, map) = maps.swap_remove(index);
         let elsewhere = || reparse::content_elsewhere(record.attribute(REPARSE_POINT, "")?.resident()?);
         let is_hole = || map.resident.is_none() && map.extents(&self.geometry).iter().all(|extent| extent.volume_at.is_none());
         if stream.is_empty()
@@ -446,12 +591,23 @@ impl Volume for NtfsVolume {
     fn extents(&self, file: NodeId) -> Result<Vec<Extent>, FormatError> {
         let (number, record) = self.record_of(file)?;
         let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, &record, DATA)?;
-        Ok(maps.iter().find(|(name, _)| name.is_empty()).map(|(_, map)| map.extents(&self.geometry)).unwrap_or_default())
+        let Some((_, main)) = maps.iter().find(|(name, _)| name.is_empty()) else { return Ok(Vec::new()) };
+        let Some((_, own)) = packed(&record, &maps).and_then(|(_, at)| maps.get(at)) else {
+            return Ok(main.extents(&self.geometry));
+        };
+        // What is packed lies in its own stream; what packing spared lies nowhere.
+        let mut extents = own.extents(&self.geometry);
+        let held = extents.iter().map(|extent| extent.bytes).sum::<u64>();
+        if held < main.bytes {
+            extents.push(Extent { stream_at: held, volume_at: None, bytes: main.bytes - held });
+        }
+        Ok(extents)
     }
 
     fn link_target(&self, link: NodeId) -> Option<String> {
-        let (_, record) = self.record_of(link).ok()?;
-        reparse::target(record.attribute(REPARSE_POINT, "")?.resident()?)
+        let (number, record) = self.record_of(link).ok()?;
+        let point = record.attribute(REPARSE_POINT, "").and_then(|attribute| attribute.resident());
+        point.map_or_else(|| interix::target(self, number, &record), reparse::target)
     }
 
     fn allocation(&self) -> Option<Allocation> {

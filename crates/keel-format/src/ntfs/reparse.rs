@@ -1,5 +1,6 @@
 //! Reparse points: symbolic links and mount points, and files whose content is kept elsewhere. Source: [MS-FSCC] 2.1.2, little-endian.
 
+use super::wof::Packing;
 use crate::View;
 
 /// `IO_REPARSE_TAG_MOUNT_POINT`.
@@ -25,12 +26,15 @@ pub(super) fn is_link(tag: u32) -> bool {
     matches!(tag, MOUNT_POINT | SYMLINK | LX_SYMLINK)
 }
 
+/// How the content of a file with this reparse point is packed in a stream of its own.
+pub(super) fn packing(view: View<'_>) -> Option<Packing> {
+    (view.u32(0, "ReparseTag").ok()? == WOF).then(|| Packing::parse(view))?
+}
+
 /// Why the main stream of a file with this reparse point holds nothing but holes; none where it should hold its content.
 pub(super) fn content_elsewhere(view: View<'_>) -> Option<&'static str> {
     match view.u32(0, "ReparseTag").ok()? {
-        WOF => {
-            Some("the content is compressed in the stream WofCompressedData, which comes out as it is; this one holds only zeros")
-        }
+        WOF => Some("the content is packed in an archive or in a way that is not known here; this stream holds only zeros"),
         DEDUP => {
             Some("the content is kept once for many files in the System Volume Information folder; this one holds only zeros")
         }
@@ -82,7 +86,7 @@ mod tests {
     #[test]
     fn content_that_is_kept_elsewhere_is_told_by_its_tag() {
         let told = |tag: u32| content_elsewhere(View::new("reparse point", ByteOffset(0), &tag.to_le_bytes()));
-        assert!(told(WOF).unwrap().contains("WofCompressedData") && told(DEDUP).is_some());
+        assert!(told(WOF).unwrap().contains("packed") && told(DEDUP).is_some());
         assert!(told(0x9000_601A).unwrap().contains("never on this drive"));
         assert_eq!((told(SYMLINK), told(0x8000_001B)), (None, None));
         assert_eq!(content_elsewhere(View::new("reparse point", ByteOffset(0), &[1])), None);

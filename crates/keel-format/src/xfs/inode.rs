@@ -75,6 +75,12 @@ impl Inode {
         self.raw.di_size.get()
     }
 
+    /// True for devices, pipes and sockets, which hold no content.
+    #[must_use]
+    pub fn is_special(&self) -> bool {
+        matches!(self.raw.di_mode.get() >> 12, 1 | 2 | 6 | 12)
+    }
+
     /// What it is; `None` for devices, sockets and what is no inode in use.
     #[must_use]
     pub fn kind(&self) -> Option<NodeKind> {

@@ -1,6 +1,8 @@
 //! Volumes made by the system's own formatters and drivers.
 #![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+pub mod shown;
+
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::ops::ControlFlow;

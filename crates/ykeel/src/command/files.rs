@@ -203,16 +203,17 @@ fn tree(
     Ok(())
 }
 
-/// What is left of the ground of a deleted file, and of every file of an older generation; of the others it is told in the
+/// What is left of the ground of a deleted file or one of which only the name is left, and of every file of an older generation; of the others it is told in the
 /// manifest.
 fn ground_of(judge: &GroundJudge<'_>, older: bool, entry: &Entry) -> Option<FileGround> {
-    ((older || entry.existence == Existence::Deleted) && entry.kind == NodeKind::File).then(|| judge.of(entry))
+    ((older || entry.existence != Existence::Present) && entry.kind == NodeKind::File).then(|| judge.of(entry))
 }
 
 fn print_line(out: &mut dyn Write, path: &str, entry: &Entry, ground: Option<FileGround>) -> std::io::Result<()> {
     let state = ground.map(|ground| format!("  ({})", ground.word())).unwrap_or_default();
     let kind = match (entry.kind, entry.existence) {
         (_, Existence::Deleted) => "deleted",
+        (NodeKind::File, Existence::Named) => "named",
         (NodeKind::Directory, _) => "folder",
         (NodeKind::Link, _) => "link",
         (NodeKind::File, _) => "",

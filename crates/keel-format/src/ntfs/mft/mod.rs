@@ -38,6 +38,18 @@ pub struct FormerNtfs {
     /// The pieces of its MFT, by the numbers of their records.
     #[serde(skip)]
     pub pieces: Vec<MftPiece>,
+    /// Index blocks of its folders that stand on ground which no present volume uses.
+    #[serde(skip)]
+    pub loose: Vec<LooseBlock>,
+}
+
+/// An index block that was met on the surface.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct LooseBlock {
+    /// Where it begins, in bytes of the volume.
+    pub at: ByteOffset,
+    /// Number of the record of the folder whose names it holds.
+    pub folder: u64,
 }
 
 /// The map of `$MFT`'s own data.

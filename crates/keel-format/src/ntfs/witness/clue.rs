@@ -77,6 +77,9 @@ pub struct NtfsClues {
     pub directories: Vec<DirectoryRecord>,
     /// Index blocks with VCN 0.
     pub blocks: Vec<IndexBlock>,
+    /// Index blocks with any other VCN.
+    #[serde(default)]
+    pub further: Vec<IndexBlock>,
 }
 
 impl NtfsClues {
@@ -86,6 +89,7 @@ impl NtfsClues {
         append(&mut self.zeros, other.zeros);
         append(&mut self.directories, other.directories);
         append(&mut self.blocks, other.blocks);
+        append(&mut self.further, other.further);
         append(&mut self.streaks, other.streaks);
     }
 }
@@ -97,6 +101,7 @@ impl FormatClues for NtfsClues {
         tidy(&mut self.zeros);
         tidy(&mut self.directories);
         tidy(&mut self.blocks);
+        tidy(&mut self.further);
         self.streaks.sort_unstable();
         self.streaks.dedup();
         let mut joined: Vec<Streak> = Vec::with_capacity(self.streaks.len());
@@ -116,7 +121,7 @@ impl FormatClues for NtfsClues {
     }
 
     fn count(&self) -> usize {
-        self.boots.len() + self.streaks.len() + self.directories.len() + self.blocks.len()
+        self.boots.len() + self.streaks.len() + self.directories.len() + self.blocks.len() + self.further.len()
     }
 
     fn leads(&self) -> usize {
@@ -182,7 +187,7 @@ fn file_record(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
 
 fn index_block(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
     let view = View::new("index block", at, bytes);
-    let (Ok(0), Ok(entries)) = (view.u64(16, "vcn"), view.u32(24, "entries_offset")) else { return };
+    let (Ok(vcn), Ok(entries)) = (view.u64(16, "vcn"), view.u32(24, "entries_offset")) else { return };
     let first = 24 + entries as usize;
     // The parent reference opens the key of the first entry; it stands before the first protected word.
     let key_length = view.u16(first.saturating_add(10), "key_length").unwrap_or(0);
@@ -190,7 +195,8 @@ fn index_block(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
         && key_length >= 66
         && let Ok(owner) = view.u64(first + 16, "parent")
     {
-        keep(&mut clues.ntfs.blocks, IndexBlock { at, vcn: 0, owner: owner & NUMBER_MASK });
+        let list = if vcn == 0 { &mut clues.ntfs.blocks } else { &mut clues.ntfs.further };
+        keep(list, IndexBlock { at, vcn, owner: owner & NUMBER_MASK });
     }
 }
 

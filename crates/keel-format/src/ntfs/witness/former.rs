@@ -4,18 +4,20 @@ use std::collections::BTreeMap;
 
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 
-use super::clue::Streak;
+use super::clue::{IndexBlock, Streak};
 use super::infer::{common_cluster, placed_files};
 use crate::bounded;
 use crate::bounds::Bounds;
 use crate::clue::Clues;
 use crate::former::{Former, Host};
 use crate::ntfs::layout::FIRST_USER;
-use crate::ntfs::{FormerNtfs, MftPiece, NtfsGeometry, NtfsVolume};
+use crate::ntfs::{FormerNtfs, LooseBlock, MftPiece, NtfsGeometry, NtfsVolume};
 use crate::{FoundVolume, Geometry, VolumeKind, Witness, WitnessKind};
 
 /// The most pieces of MFTs that are looked at.
 const MOST_PIECES: usize = 512;
+/// The most index blocks that names are looked for in.
+const MOST_LOOSE: usize = 16_384;
 /// Records that a piece must have.
 const LEAST_RECORDS: u64 = 2;
 /// Records that a volume must have left to be told.
@@ -42,6 +44,10 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume],
     pieces.sort_by_key(|piece| std::cmp::Reverse(piece.count));
     pieces.truncate(MOST_PIECES);
     let bounds = Bounds::new(drive, clues);
+    // Index blocks of folders on ground that no present volume uses.
+    let blocks = clues.ntfs.blocks.iter().chain(&clues.ntfs.further);
+    let loose: Vec<&IndexBlock> =
+        blocks.filter(|block| hosts.iter().any(|host| host.leaves(block.at))).take(MOST_LOOSE).collect();
     let mut volumes: BTreeMap<(ByteOffset, u64, u32), (Vec<Streak>, i32)> = BTreeMap::new();
     for piece in &pieces {
         let Some(host) = present.iter().find(|volume| volume.range().contains(piece.at)) else { continue };
@@ -52,7 +58,7 @@ pub(crate) fn former(drive: &SharedSource, clues: &Clues, found: &[FoundVolume],
     }
     let told = |((start, cluster, record_bytes), (pieces, met)): ((ByteOffset, u64, u32), (Vec<Streak>, i32))| {
         let host = present.iter().find(|volume| pieces.first().is_some_and(|piece| volume.range().contains(piece.at)))?;
-        tell(drive, (start, cluster, record_bytes), pieces, met, host)
+        tell(drive, (start, cluster, record_bytes), pieces, met, (host, &loose))
     };
     volumes.into_iter().filter_map(told).collect()
 }
@@ -129,7 +135,7 @@ fn tell(
     (start, cluster, record_bytes): (ByteOffset, u64, u32),
     mut streaks: Vec<Streak>,
     met: i32,
-    host: &FoundVolume,
+    (host, loose): (&FoundVolume, &[&IndexBlock]),
 ) -> Option<FoundVolume> {
     let size = u64::from(record_bytes);
     streaks.sort_by_key(|streak| (streak.first, std::cmp::Reverse(streak.count)));
@@ -165,7 +171,9 @@ fn tell(
     };
     let records = format!("{left} file records in {} pieces of an MFT that no present volume reaches", pieces.len());
     let begun = format!("{met} of their files begin as their types promise where the records put them from this start");
-    let what = Former::Ntfs(FormerNtfs { geometry, pieces });
+    let within = loose.iter().filter(|block| (start..end).contains(&block.at));
+    let loose = within.map(|block| LooseBlock { at: ByteOffset(block.at - start), folder: block.owner }).collect();
+    let what = Former::Ntfs(FormerNtfs { geometry, pieces, loose });
     Some(FoundVolume {
         kind: VolumeKind::Ntfs,
         start,

@@ -85,6 +85,7 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
         let mark = if files.is_marked(&path) { "✓" } else { " " };
         let (sign, style) = match (entry.existence, entry.kind) {
             (Existence::Deleted, _) => ("×", theme.doubt()),
+            (Existence::Named, NodeKind::File) => ("∅", theme.bad()),
             (_, NodeKind::Directory) => ("▸", theme.strong()),
             (_, NodeKind::Link) => ("↷", theme.text()),
             (_, NodeKind::File) => (" ", theme.text()),
