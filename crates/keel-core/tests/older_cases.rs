@@ -148,6 +148,41 @@ fn an_older_ntfs_comes_back() {
     under(("ntfs", &["-c", "16384"]), ("ntfs", &[]), 25);
 }
 
+/// Of files whose records the newer volume or anything else overwrote, the names are left where an index block is.
+#[test]
+fn names_of_an_older_ntfs_are_left_where_its_records_are_not() {
+    for over in [("ntfs", &[][..]), ("ext4", &[])] {
+        let bench = Bench::new(100 * MIB);
+        let many: BTreeMap<String, Vec<u8>> = (0..400)
+            .map(|number| (format!("Tallies/tally {number:03}.txt"), format!("{number} ropes\n").repeat(400).into_bytes()))
+            .collect();
+        make_over(&bench, ("ntfs", &[]), &many);
+        // The records of most of the files are overwritten, as the newer volume's own files would do it.
+        let file = fs::read(&bench.image).unwrap();
+        let number = |at: usize| u32::from_le_bytes(*file[at + 44..].first_chunk().unwrap());
+        let is_record = |at: &usize| file[*at..].starts_with(b"FILE") && number(*at) >= 64 && number(*at) % 8 > 2;
+        let records: Vec<usize> = (0..file.len()).step_by(1024).filter(is_record).collect();
+        assert!(records.len() > 200, "{}", records.len());
+        records.iter().for_each(|at| bench.write(*at as u64, &[0x5A; 1024]));
+        make_over(&bench, over, &BTreeMap::from([("n.txt".to_string(), b"made over\n".repeat(30))]));
+        let source = bench.open();
+        let sweep = swept(&source, Reach::Surface);
+        let Some(find) = sweep.finds.iter().find(|find| find.is_former()) else { panic!("{over:?}: nothing older") };
+        let files = listed(&source, &sweep.finds, find);
+        let (gone, left): (Vec<_>, Vec<_>) = files.iter().partition(|(_, _, ground)| *ground == FileGround::Gone);
+        let names: std::collections::BTreeSet<&str> = files.iter().map(|(name, ..)| name.as_str()).collect();
+        assert_eq!(names.len(), files.len(), "{over:?}: each once");
+        let missing = (0..400).filter(|number| !names.contains(format!("tally {number:03}.txt").as_str())).count();
+        assert!(
+            missing <= 60 && gone.len() >= 150,
+            "{over:?}: {missing} names missing, {} gone, {} left",
+            gone.len(),
+            left.len()
+        );
+        assert!(gone.iter().all(|(_, bytes, _)| bytes.is_empty()), "{over:?}");
+    }
+}
+
 #[test]
 fn an_older_fat_comes_back_with_the_folders_that_go_on_elsewhere() {
     under(("fat", &[]), ("ntfs", &[]), 27);

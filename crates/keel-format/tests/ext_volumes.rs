@@ -11,7 +11,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::process::Command;
 use std::sync::{Arc, LazyLock};
 
-use keel_format::{Deleted, Geometry, NodeKind, VolumeKind, WitnessKind, ext, read_whole};
+use keel_format::{Deleted, Existence, Geometry, NodeKind, VolumeKind, WitnessKind, ext, read_whole, registry};
 use keel_source::{ByteOffset, FileSource, Overlay, SectorSize, SharedSource};
 use proptest::prelude::*;
 use support::{Bench, contents, deleted, many_files, noise, prose, run, surface, write_tree};
@@ -98,6 +98,49 @@ fn names_that_moved_when_their_block_was_split_are_not_taken_for_deleted() {
     // Whether the name of the deleted file is left depends on the kernel: since 5.13 it is wiped.
     assert!(names.iter().all(|name| name == "SHORT.TXT"), "{names:?}");
     assert_eq!(contents(volume.as_ref()).len(), many_files().len() - 1);
+}
+
+#[test]
+fn files_whose_inodes_are_gone_keep_their_names_and_are_never_called_whole() {
+    for options in [&["-t", "ext4"][..], &["-t", "ext2", "-O", "^filetype"], &["-t", "ext4", "-O", "inline_data,^metadata_csum"]] {
+        let bench = Bench::new(96 << 20);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F"]].concat());
+        let files = many_files();
+        bench.fill(DRIVER, |folder| {
+            write_tree(folder, &files);
+            run(Command::new("mkfifo").arg(folder.join("Crossings/pipe")));
+        });
+        let (_, volume) = bench.open(512);
+        let mut states: BTreeMap<String, Existence> = BTreeMap::new();
+        let mut place = None;
+        // The block of inodes that some file's inode stands in is zeros.
+        let output = Command::new("debugfs").args(["-R", "imap SHORT.TXT"]).arg(&bench.image).output().unwrap();
+        for words in String::from_utf8(output.stdout).unwrap().lines().map(|line| line.trim().to_string()) {
+            place = words.strip_prefix("located at block ").and_then(|rest| rest.split(',').next()?.parse::<u64>().ok()).or(place);
+        }
+        let unit = u64::from(volume.summary().cluster_bytes);
+        let mut drive = Overlay::new(bench.source(512));
+        drive.lay(ByteOffset(place.unwrap() * unit), &vec![0; unit as usize]);
+        let drive: SharedSource = Arc::new(drive);
+        let geometry = registry::boot_sector(drive.as_ref(), ByteOffset(0)).unwrap();
+        let volume = geometry.open(drive).unwrap();
+        volume
+            .walk(Deleted::Hide, &mut |found| {
+                states.insert(found.path(), found.entry.existence);
+                if found.entry.existence == Existence::Named && found.entry.kind == NodeKind::File {
+                    let content = volume.open(found.entry.id, "").map(|mut stream| read_whole(stream.as_mut(), 1 << 20).0.len());
+                    assert!(content.as_ref().is_ok_and(|len| *len == 0) || content.is_err(), "{options:?}");
+                }
+                ControlFlow::Continue(())
+            })
+            .unwrap();
+        let missing: Vec<&String> = files.keys().filter(|path| !states.contains_key(*path)).collect();
+        // What lay in a folder of that block has no folder any more.
+        let named = states.values().filter(|state| **state == Existence::Named).count();
+        assert!(named >= 2 && states["SHORT.TXT"] == Existence::Named, "{options:?}: {named}");
+        assert!(missing.iter().all(|path| path.contains('/')) && missing.len() < 20, "{options:?}: {missing:?}");
+        assert!(!states.contains_key("Crossings/pipe"), "{options:?}: a pipe is no file");
+    }
 }
 
 #[test]

@@ -152,6 +152,43 @@ fn the_fourth_version_reads_with_and_without_types_of_names() {
 }
 
 #[test]
+fn files_whose_inodes_are_gone_keep_their_names() {
+    let bench = Bench::new(320 * MIB);
+    bench.format("mkfs.xfs", &["-q", "-f"]);
+    bench.fill(DRIVER, |folder| write_tree(folder, &many_files()));
+    let (geometry, volume) = bench.open(512);
+    let mut lost = Vec::new();
+    volume
+        .walk(Deleted::Hide, &mut |found| {
+            if found.path().contains("Week number 1") {
+                lost.push(found.entry.id.0);
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    assert_eq!(lost.len(), 10);
+    // Inodes say their numbers, big-endian.
+    let bytes = fs::read(&bench.image).unwrap();
+    let number = |at: usize| u64::from_be_bytes(*bytes[at + 152..].first_chunk().unwrap());
+    let mut drive = Overlay::new(bench.source(512));
+    for at in (0..bytes.len()).step_by(512).filter(|at| bytes[*at..].starts_with(b"IN") && lost.contains(&number(*at))) {
+        drive.lay(ByteOffset(at as u64), &[0; 512]);
+    }
+    let volume = geometry.open(Arc::new(drive)).unwrap();
+    let mut states = BTreeMap::new();
+    volume
+        .walk(Deleted::Hide, &mut |found| {
+            states.insert(found.path(), found.entry.existence);
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    for path in many_files().keys() {
+        let wanted = if path.contains("Week number 1") { Existence::Named } else { Existence::Present };
+        assert_eq!(states.get(path), Some(&wanted), "{path}");
+    }
+}
+
+#[test]
 fn files_that_share_their_blocks_hold_them_once() {
     let bench = Bench::new(320 * MIB);
     bench.format("mkfs.xfs", &["-q", "-f", "-m", "reflink=1,rmapbt=1"]);
