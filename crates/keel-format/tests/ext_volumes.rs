@@ -12,8 +12,9 @@ use std::process::Command;
 use std::sync::{Arc, LazyLock};
 
 use keel_format::{Deleted, Existence, Geometry, NodeKind, VolumeKind, WitnessKind, ext, read_whole, registry};
-use keel_source::{ByteOffset, FileSource, Overlay, SectorSize, SharedSource};
+use keel_source::{ByteOffset, ByteRange, FileSource, MemorySource, Overlay, SectorSize, SharedSource, Window};
 use proptest::prelude::*;
+use support::shown::{Seen, as_read};
 use support::{Bench, contents, deleted, many_files, noise, prose, run, surface, write_tree};
 
 const DRIVER: &[&str] = &["mount", "-t", "ext4"];
@@ -102,7 +103,8 @@ fn names_that_moved_when_their_block_was_split_are_not_taken_for_deleted() {
 
 #[test]
 fn files_whose_inodes_are_gone_keep_their_names_and_are_never_called_whole() {
-    for options in [&["-t", "ext4"][..], &["-t", "ext2", "-O", "^filetype"], &["-t", "ext4", "-O", "inline_data,^metadata_csum"]] {
+    for options in [&["-t", "ext4"][..], &["-t", "ext2", "-O", "^filetype"], &["-t", "ext4", "-O", "inline_data,^metadata_csum"]]
+    {
         let bench = Bench::new(96 << 20);
         bench.format("mkfs.ext4", &[options, &["-q", "-F"]].concat());
         let files = many_files();
@@ -116,7 +118,8 @@ fn files_whose_inodes_are_gone_keep_their_names_and_are_never_called_whole() {
         // The block of inodes that some file's inode stands in is zeros.
         let output = Command::new("debugfs").args(["-R", "imap SHORT.TXT"]).arg(&bench.image).output().unwrap();
         for words in String::from_utf8(output.stdout).unwrap().lines().map(|line| line.trim().to_string()) {
-            place = words.strip_prefix("located at block ").and_then(|rest| rest.split(',').next()?.parse::<u64>().ok()).or(place);
+            place =
+                words.strip_prefix("located at block ").and_then(|rest| rest.split(',').next()?.parse::<u64>().ok()).or(place);
         }
         let unit = u64::from(volume.summary().cluster_bytes);
         let mut drive = Overlay::new(bench.source(512));
@@ -178,6 +181,42 @@ fn a_volume_that_was_not_unmounted_reads_as_its_journal_would_leave_it() {
     }
 }
 
+/// Copies of descriptors keep the counts of the day on which the volume was made.
+#[test]
+fn descriptors_from_a_copy_count_blocks_inodes_and_folders_anew() {
+    for options in [&["-t", "ext4"][..], &["-t", "ext4", "-O", "^64bit,^metadata_csum,uninit_bg"], &["-t", "ext2"]] {
+        let bench = Bench::new(200 << 20);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F", "-b", "1024", "-I", "256"]].concat());
+        bench.fill(DRIVER, |folder| {
+            write_tree(folder, &many_files());
+            for number in 0..90 {
+                fs::create_dir_all(folder.join(format!("Quay {}/Berth {number}", number % 7))).unwrap();
+            }
+            fs::remove_dir_all(folder.join("Quay 3")).unwrap();
+        });
+        let (Geometry::Ext(geometry), _) = bench.open(512) else { panic!("another kind") };
+        let size = usize::from(geometry.descriptor_bytes);
+        let len = size * geometry.groups() as usize;
+        let table = |drive: &SharedSource| {
+            let mut bytes = vec![0; len];
+            drive.read_at(geometry.descriptor_at(0), &mut bytes).unwrap();
+            bytes
+        };
+        let source = bench.source(512);
+        let own = table(&source);
+        let mut drive = Overlay::new(source);
+        drive.lay(geometry.descriptor_at(0), &vec![0xE5; len]);
+        let drive: SharedSource = Arc::new(drive);
+        let mended = table(&support::mended(&Geometry::Ext(geometry), &drive));
+        // Free blocks, free inodes, folders; inodes that were never used may be counted as fewer.
+        for (group, (own, mended)) in own.chunks(size).zip(mended.chunks(size)).enumerate() {
+            assert_eq!(own[..18], mended[..18], "{options:?}: group {group}");
+        }
+        let folders: u32 = mended.chunks(size).map(|raw| u32::from(u16::from_le_bytes([raw[16], raw[17]]))).sum();
+        assert!(folders > 80, "{options:?}: {folders}");
+    }
+}
+
 #[test]
 fn a_volume_is_found_by_the_copies_of_its_superblock() {
     for (name, bytes, options, gone) in [
@@ -202,6 +241,72 @@ fn a_volume_is_found_by_the_copies_of_its_superblock() {
         assert_eq!(keel_format::registry::boot_sector(mended.as_ref(), ByteOffset(0)), Some(whole.clone()), "{name}");
         assert_eq!(whole.open(mended).unwrap().examine(), [], "{name}");
     }
+}
+
+/// A volume of one group keeps no copy of its superblock: its journal does, and says where in the volume it lies.
+#[test]
+fn a_volume_of_one_group_is_found_by_the_superblock_in_its_journal() {
+    for (options, bytes) in [
+        (&["-t", "ext4", "-b", "4096"][..], 100 << 20),
+        (&["-t", "ext4", "-b", "1024"], 8 << 20),
+        (&["-t", "ext3", "-b", "4096"], 64 << 20),
+        (&["-t", "ext4", "-b", "2048", "-O", "^metadata_csum,^64bit"], 30 << 20),
+    ] {
+        let bench = Bench::new(bytes);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F"]].concat());
+        bench.fill(DRIVER, |folder| write_tree(folder, &many_files()));
+        let (Geometry::Ext(own), _) = bench.open(512) else { panic!("another kind") };
+        assert_eq!(own.groups(), 1, "{options:?}");
+        let start = ByteOffset(1 << 20);
+        let mut bytes = vec![0; 1 << 20];
+        bytes.extend(fs::read(&bench.image).unwrap());
+        // The superblock, and in the second round all before the first inodes: the journal keeps the descriptors too.
+        let block = own.block_bytes as usize;
+        let first = if block == 1024 { 2 } else { 1 };
+        let table = u32::from_le_bytes(*bytes[(1 << 20) + first * block + 8..].first_chunk().unwrap()) as usize;
+        let is_log = |at: &usize| bytes[(1 << 20) + at..].starts_with(&[0xC0, 0x3B, 0x39, 0x98, 0, 0, 0, 4]);
+        let journal = (0..own.volume_bytes() as usize).step_by(block).find(is_log).expect("a journal");
+        for harm in [first * block, journal.min(table * block)] {
+            bytes[1 << 20..][..harm].fill(0);
+            let drive: SharedSource = Arc::new(MemorySource::new("harmed", bytes.clone(), 512));
+            let found = ext::infer(&drive, &surface(&drive));
+            let said: Vec<_> = found.iter().map(|volume| (volume.start, volume.bytes)).collect();
+            assert_eq!(said, [(start, own.volume_bytes())], "{options:?}: {harm} bytes");
+            assert!(found[0].has(WitnessKind::SizeRecord) && found[0].has(WitnessKind::RootDirectory), "{options:?}");
+            let Geometry::Ext(geometry) = found[0].geometry else { panic!("another kind") };
+            let window: SharedSource = Arc::new(Window::new(Arc::clone(&drive), ByteRange::sized(start, own.volume_bytes())));
+            let mended = support::mended(&Geometry::Ext(geometry), &window);
+            let Some(Geometry::Ext(parsed)) = registry::boot_sector(mended.as_ref(), ByteOffset(0)) else {
+                panic!("no superblock")
+            };
+            assert_eq!(parsed, own, "{options:?}: {harm} bytes");
+            let listed = as_read(Geometry::Ext(parsed).open(mended).unwrap().as_ref());
+            let files = many_files();
+            let read = files
+                .iter()
+                .filter(|(path, content)| matches!(listed.get(*path), Some(Seen::File { content: own, .. }) if own == *content));
+            assert_eq!(read.count(), files.len(), "{options:?}: {harm} bytes");
+        }
+    }
+}
+
+/// A superblock in a journal of which nothing else is left begins no volume where it stands.
+#[test]
+fn a_superblock_in_what_is_left_of_a_journal_is_no_volume() {
+    let bench = Bench::new(64 << 20);
+    bench.format("mkfs.ext4", &["-q", "-F", "-b", "4096"]);
+    bench.fill(DRIVER, |folder| write_tree(folder, &many_files()));
+    let mut bytes = fs::read(&bench.image).unwrap();
+    let is_kept = |at: &usize| bytes[at + 56..].starts_with(&[0x53, 0xEF]) && *at > 4096;
+    let kept = (0..bytes.len() - 1024).step_by(1024).find(is_kept).expect("one in the journal");
+    // Everything up to the descriptor of its transaction.
+    let is_descriptor = |at: &usize| bytes[*at..].starts_with(&[0xC0, 0x3B, 0x39, 0x98, 0, 0, 0, 1]);
+    let descriptor = (0..kept).step_by(4096).rfind(is_descriptor).expect("before it");
+    bytes[..descriptor].fill(0);
+    let drive: SharedSource = Arc::new(MemorySource::new("harmed", bytes, 512));
+    let clues = surface(&drive);
+    assert!(clues.ext.supers.iter().any(|clue| clue.at.0 == kept as u64));
+    assert_eq!(ext::infer(&drive, &clues).iter().map(|volume| volume.start).collect::<Vec<_>>(), []);
 }
 
 #[test]

@@ -12,6 +12,7 @@ use zerocopy::little_endian::U32;
 use super::directory::{RawName, entries};
 use super::inode::stored;
 use super::layout::{FLAG_EXTENTS, RawInode, inode_table};
+use super::mend::judge_descriptors;
 use super::read::Earlier;
 use super::scan::{MOST_SCANNED, each_inode};
 use super::{ExtVolume, Inode, journal};
@@ -20,9 +21,9 @@ use crate::replay::{Newer, Replayed};
 use crate::{Entry, Finding, NodeKind, Severity};
 
 /// `s_jnl_backup_type`: the superblock keeps `i_block` and the size of the journal's inode.
-const BACKUP_OF_BLOCKS: u8 = 1;
+pub(super) const BACKUP_OF_BLOCKS: u8 = 1;
 /// `eh_magic`, as stored.
-const EXTENT_MAGIC: [u8; 2] = [0x0A, 0xF3];
+pub(super) const EXTENT_MAGIC: [u8; 2] = [0x0A, 0xF3];
 /// The most groups whose inode tables are asked for.
 const MOST_GROUPS: u32 = 65_536;
 /// The most blocks of one directory of which former states are looked at, and the most states of each.
@@ -106,8 +107,33 @@ impl ExtVolume {
         for time in [&mut raw.i_ctime, &mut raw.i_mtime, &mut raw.i_atime] {
             *time = superblock.s_mkfs_time;
         }
-        let at = self.inode_at(number).ok()?;
+        // Where its table is lost its place is not known, and not needed.
+        let at = self.inode_at(number).unwrap_or_default();
         Inode::parse(number, at, stored(&self.geometry, number, &raw)).ok()
+    }
+
+    /// Reads group descriptors that were overwritten from the journal, where the volume was found by a superblock in it: no group
+    /// keeps a copy of them then.
+    pub(super) fn restore_descriptors(&mut self) {
+        let Some(inode) = self.stated_journal(self.geometry.journal_inode) else { return };
+        let states = journal::earlier(&self.pages, &self.geometry, &inode);
+        let unit = u64::from(self.geometry.block_bytes);
+        let each = (self.geometry.block_bytes / u32::from(self.geometry.descriptor_bytes).max(1)).max(1);
+        let mut found = BTreeMap::new();
+        for first in (0..self.geometry.groups().min(MOST_GROUPS)).step_by(each as usize) {
+            let count = each.min(self.geometry.groups() - first) as usize;
+            let place = self.geometry.descriptor_at(first);
+            let holds = |at: ByteOffset| {
+                let len = count * usize::from(self.geometry.descriptor_bytes);
+                let bytes = self.pages.bytes(at, len, "group descriptors");
+                bytes.is_ok_and(|bytes| judge_descriptors(&self.geometry, first, at, &bytes).is_ok())
+            };
+            let kept = states.get(&(place.0 / unit)).into_iter().flatten().map(|(_, at)| *at);
+            if !holds(place) {
+                found.extend(kept.map(|at| (place.0 / unit, at)).find(|(_, at)| holds(*at + place.0 % unit)));
+            }
+        }
+        self.redirect(found);
     }
 
     /// Where the journal that `inode` leads to begins in the volume; `None` where none stands there.

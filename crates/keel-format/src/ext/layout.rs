@@ -199,6 +199,9 @@ pub struct ExtGeometry {
     pub uuid: [u8; 16],
     /// Seed of metadata checksums.
     pub checksum_seed: u32,
+    /// Byte of the volume where a superblock of it stands in its journal, when that is the one it was found by; else 0.
+    #[serde(default)]
+    pub kept_superblock: u64,
 }
 
 /// CRC-32C as the format uses it: `seed` is the running value, no final inversion.
@@ -260,6 +263,7 @@ impl ExtGeometry {
             journal_inode: raw.s_journal_inum.get(),
             uuid: raw.s_uuid,
             checksum_seed: seed,
+            kept_superblock: 0,
         };
         geometry.check(view)?;
         let group = u32::from(raw.s_block_group_nr.get());

@@ -100,6 +100,9 @@ impl ExtVolume {
             takes,
             earlier: OnceLock::new(),
         };
+        if geometry.kept_superblock != 0 && takes == Takes::All {
+            volume.restore_descriptors();
+        }
         if needed {
             volume.replay_from(source);
         }
@@ -375,7 +378,8 @@ impl ExtVolume {
 
 pub(super) fn superblock(pages: &Pages, geometry: &ExtGeometry) -> Option<RawSuperblock> {
     let places = std::iter::once(0).chain(geometry.backup_groups().into_iter().take(8));
-    places.map(|group| geometry.superblock_at(group)).find_map(|at| {
+    let kept = Some(ByteOffset(geometry.kept_superblock)).filter(|at| at.0 != 0);
+    places.map(|group| geometry.superblock_at(group)).chain(kept).find_map(|at| {
         let bytes = pages.bytes(at, 1024, "superblock").ok()?;
         let view = View::new("superblock", at, &bytes);
         let same = ExtGeometry::parse(view).is_ok_and(|(found, _)| found.uuid == geometry.uuid);

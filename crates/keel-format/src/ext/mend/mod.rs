@@ -13,9 +13,10 @@ use zerocopy::{FromBytes, FromZeros, IntoBytes};
 use super::groups::{descriptor_points_inside, descriptor_sum};
 use super::layout::{
     BG_BLOCK_UNINIT, BG_INODE_UNINIT, COMPAT_EXT_ATTR, INCOMPAT_CSUM_SEED, INCOMPAT_FLEX_BG, INCOMPAT_META_BG, INCOMPAT_RECOVER,
-    MAGIC, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c,
+    MAGIC, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, RawSuperblock, SUPERBLOCK_AT, crc32c, inode_table,
 };
 use super::{ExtGeometry, ExtVolume};
+use crate::device::step;
 use crate::structure::{Compute, Computed, Field, Form, Structure, Take};
 use crate::{FormatError, Problem, View, read_bytes};
 use features::Features;
@@ -27,6 +28,8 @@ const MOST_COPIES: usize = 12;
 const MOST_KEPT: usize = 4;
 /// Bytes of the table of descriptors that are compared as one structure.
 const PIECE: usize = 64 << 10;
+/// Bytes of an inode table that are read at once.
+const TABLE_STEP: usize = 256 << 10;
 /// The most pieces of the table that are compared.
 const MOST_PIECES: usize = 512;
 
@@ -357,7 +360,7 @@ pub(super) fn counted(window: &SharedSource, geometry: &ExtGeometry) -> Vec<(u32
     (0..geometry.groups()).step_by(per_piece as usize).take(MOST_PIECES).filter_map(piece).collect()
 }
 
-fn judge_descriptors(geometry: &ExtGeometry, first: u32, at: ByteOffset, bytes: &[u8]) -> Result<(), FormatError> {
+pub(super) fn judge_descriptors(geometry: &ExtGeometry, first: u32, at: ByteOffset, bytes: &[u8]) -> Result<(), FormatError> {
     let size = usize::from(geometry.descriptor_bytes);
     for (index, descriptor) in bytes.chunks_exact(size).enumerate() {
         let view = View::new("group descriptor", at + (index * size) as u64, descriptor);
@@ -430,6 +433,10 @@ fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &m
         let stored = u32::from(raw.bg_itable_unused_lo.get()) | if wide { high << 16 } else { 0 };
         let unused = stored.min(geometry.inodes_per_group - last);
         let sum = crc32c(geometry.checksum_seed, &bits);
+        if let Some(folders) = count_folders(window, geometry, raw, &bits, last) {
+            fresh.bg_used_dirs_count_lo.set(u16::try_from(folders & 0xFFFF).unwrap_or(0));
+            set_high(&mut fresh, 4, wide, u16::try_from(folders >> 16).unwrap_or(0));
+        }
         fresh.bg_flags.set(fresh.bg_flags.get() & !BG_INODE_UNINIT);
         fresh.bg_free_inodes_count_lo.set(u16::try_from(free & 0xFFFF).unwrap_or(0));
         set_high(&mut fresh, 2, wide, u16::try_from(free >> 16).unwrap_or(0));
@@ -443,6 +450,25 @@ fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &m
         }
     }
     *raw = fresh;
+}
+
+/// Folders among the first `count` inodes of a group of which `bits` says that they are in use; none where its table does not
+/// read whole.
+fn count_folders(window: &SharedSource, geometry: &ExtGeometry, raw: &RawDescriptor, bits: &[u8], count: u32) -> Option<u32> {
+    let at = geometry.block_at(inode_table(raw))?;
+    let size = usize::from(geometry.inode_bytes.max(128));
+    let each = u32::try_from(TABLE_STEP / size).ok()?.max(1);
+    let mut folders = 0;
+    for first in (0..count).step_by(each as usize) {
+        let taken = each.min(count - first) as usize;
+        let place = at + u64::from(first) * size as u64;
+        step(window.as_ref(), place, "inode table", 1).ok()?;
+        let table = read_bytes(window.as_ref(), place, taken * size, "inode table").ok()?;
+        let is_folder = |inode: &[u8]| inode.first_chunk().is_some_and(|mode| u16::from_le_bytes(*mode) >> 12 == 4);
+        let used = table.chunks_exact(size).zip(first..).filter(|(inode, bit)| !is_clear(bits, *bit) && is_folder(inode));
+        folders += u32::try_from(used.count()).ok()?;
+    }
+    Some(folders)
 }
 
 fn is_clear(bits: &[u8], bit: u32) -> bool {

@@ -56,6 +56,23 @@ impl Placed for DescriptorClue {
     }
 }
 
+/// The superblock of a journal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct JournalClue {
+    /// Where.
+    pub at: ByteOffset,
+    /// `s_blocksize`, in bytes.
+    pub block_bytes: u32,
+    /// `s_maxlen`, in blocks.
+    pub blocks: u32,
+}
+
+impl Placed for JournalClue {
+    fn place(&self) -> ByteOffset {
+        self.at
+    }
+}
+
 /// Clues to ext volumes.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ExtClues {
@@ -65,10 +82,13 @@ pub struct ExtClues {
     pub directories: Vec<DirectoryStart>,
     /// Tables of group descriptors, main and copies.
     pub descriptors: Vec<DescriptorClue>,
+    /// Superblocks of journals.
+    #[serde(default)]
+    pub journals: Vec<JournalClue>,
 }
 
 clue_lists!(ExtClues {
-    all: supers, directories, descriptors;
+    all: supers, directories, descriptors, journals;
     tried: supers;
     leads: |lists| lists.supers.len() + lists.descriptors.len()
 });
@@ -84,6 +104,13 @@ pub fn is_marked(sector: &[u8; 512]) -> bool {
     (sector[56] == 0x53 && sector[57] == 0xEF)
         || (sector[4] == 12 && sector[5] == 0 && sector[6] == 1 && sector[8] == b'.')
         || starts_descriptor(sector)
+        || starts_journal(sector)
+}
+
+/// `h_magic` and `h_blocktype` of a journal's superblock, version 1 or 2; big-endian.
+#[inline]
+fn starts_journal(sector: &[u8; 512]) -> bool {
+    matches!(sector, [0xC0, 0x3B, 0x39, 0x98, 0, 0, 0, 3 | 4, ..])
 }
 
 #[inline]
@@ -133,6 +160,12 @@ pub fn look(clues: &mut Clues, at: ByteOffset, bytes: &[u8]) {
     }
     if let Some(bytes) = descriptor_bytes(bytes) {
         keep(&mut clues.ext.descriptors, DescriptorClue { at, bytes });
+    }
+    if bytes.first_chunk().is_some_and(starts_journal)
+        && let (Ok(size), Ok(blocks)) = (view.slice(12, 4, "s_blocksize"), view.slice(16, 4, "s_maxlen"))
+    {
+        let number = |bytes: &[u8]| bytes.first_chunk().map_or(0, |word| u32::from_be_bytes(*word));
+        keep(&mut clues.ext.journals, JournalClue { at, block_bytes: number(size), blocks: number(blocks) });
     }
     let dots = view.slice(4, 8, "dot").is_ok_and(|dot| matches!(dot, [12, 0, 1, 0 | 2, b'.', 0, 0, 0]));
     if dots

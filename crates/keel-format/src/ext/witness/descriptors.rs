@@ -89,6 +89,7 @@ pub(super) fn from_descriptors(drive: &SharedSource, clue: &DescriptorClue, clue
         journal_inode: 0,
         uuid: [0; 16],
         checksum_seed: 0,
+        kept_superblock: 0,
     };
     if let Some(ratio) = cluster_ratio(drive, &base, &geometry, block_bitmap(&first)) {
         let wide = u32::try_from(ratio).ok()?;

@@ -4,14 +4,23 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use keel_source::{ByteOffset, ByteRange, SharedSource};
+use zerocopy::FromBytes;
 
 use super::clue::DescriptorClue;
 use super::descriptors::from_descriptors;
 use super::verify::verify;
 use crate::clue::Clues;
 use crate::ext::ExtGeometry;
+use crate::ext::kept::{BACKUP_OF_BLOCKS, EXTENT_MAGIC};
+use crate::ext::layout::RawSuperblock;
 use crate::{FoundVolume, Geometry, View, Witness, WitnessKind, read_bytes};
 
+/// Stands behind every group: a superblock in the journal is taken where none in a group speaks for the volume.
+const KEPT: u32 = u32::MAX;
+/// The most blocks before a superblock that are looked at for those of a journal.
+const MOST_BEFORE: u64 = 64;
+/// The most extents that an inode names without blocks of their own.
+const MOST_EXTENTS: usize = 4;
 /// The most tables of group descriptors that are tried where no superblock is left.
 const MOST_TABLES: usize = 256;
 
@@ -19,10 +28,16 @@ const MOST_TABLES: usize = 256;
 #[must_use]
 pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
     let mut starts: BTreeMap<ByteOffset, Vec<(u32, ExtGeometry)>> = BTreeMap::new();
+    let mut floating: Vec<(ByteOffset, ExtGeometry)> = Vec::new();
     for clue in &clues.ext.supers {
         let Ok(bytes) = read_bytes(drive.as_ref(), clue.at, 1024, "superblock") else { continue };
         let Ok((geometry, group)) = ExtGeometry::parse(View::new("superblock", clue.at, &bytes)) else { continue };
-        if let Some(start) = clue.at.0.checked_sub(geometry.superblock_at(group).0) {
+        if let Some((start, geometry)) = in_journal(clue.at, &bytes, &geometry, clues) {
+            starts.entry(start).or_default().push((KEPT, geometry));
+        } else if let Some(start) = clue.at.0.checked_sub(geometry.superblock_at(group).0) {
+            if group == 0 && stands_in_log(drive, clue.at, &geometry) {
+                floating.push((clue.at, geometry));
+            }
             starts.entry(ByteOffset(start)).or_default().push((group, geometry));
         }
     }
@@ -31,8 +46,19 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         // A filesystem made anew in the same place leaves copies of the former one: each identity is tried.
         copies.sort_by_key(|(group, _)| *group);
         copies.dedup_by_key(|(_, geometry)| geometry.uuid);
-        let volumes = copies.into_iter().filter_map(|(_, geometry)| verify(drive, start, geometry, clues));
-        found.extend(volumes.filter(|volume| volume.score() > 0).max_by_key(FoundVolume::score));
+        let volumes = copies.into_iter().filter_map(|(_, geometry)| {
+            let mut volume = verify(drive, start, geometry, clues)?;
+            if geometry.kept_superblock != 0 && volume.has(WitnessKind::RootDirectory) {
+                let at = start + geometry.kept_superblock;
+                let says = "a superblock of this volume stands in its journal, which says where in the volume it lies";
+                volume.witnesses.push(Witness::at(WitnessKind::SizeRecord, at, 25, says).start(start).length(volume.bytes));
+            }
+            Some(volume)
+        });
+        // Where the journal of a volume stands that is not known, none begins unless more than that superblock says so.
+        let in_log = floating.iter().any(|(at, geometry)| start + geometry.superblock_at(0).0 == *at);
+        let stands = |volume: &FoundVolume| volume.score() > 0 && !(in_log && is_floating(volume));
+        found.extend(volumes.filter(stands).max_by_key(FoundVolume::score));
     }
     // A table goes on in the sectors behind its first one.
     let tables: BTreeSet<ByteOffset> = clues.ext.descriptors.iter().map(|clue| clue.at).collect();
@@ -46,7 +72,7 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         left -= 1;
         let Some((start, geometry, witness)) = from_descriptors(drive, clue, clues) else { continue };
         // A superblock that stands in the volume's own journal states what would have to be computed.
-        if let Some(volume) = by_floating(drive, start, &geometry, &found, clues) {
+        if let Some(volume) = by_floating(drive, start, &geometry, (&found, &floating), clues) {
             found.push(volume);
         } else if let Some(mut volume) = verify(drive, start, geometry, clues) {
             volume.witnesses.push(witness);
@@ -54,6 +80,62 @@ pub fn infer(drive: &SharedSource, clues: &Clues) -> Vec<FoundVolume> {
         }
     }
     drop_floating(found)
+}
+
+/// Where the volume starts whose journal holds the superblock at `at` (its `bytes`), and its geometry: `s_jnl_blocks` says where in the
+/// volume the journal begins, and a journal of that block size begins before it. None for one that stands in no journal.
+fn in_journal(at: ByteOffset, bytes: &[u8], geometry: &ExtGeometry, clues: &Clues) -> Option<(ByteOffset, ExtGeometry)> {
+    let raw = RawSuperblock::read_from_prefix(bytes).ok()?.0;
+    let runs = journal_runs(&raw)?;
+    let unit = u64::from(geometry.block_bytes);
+    let after = clues.ext.journals.partition_point(|journal| journal.at < at);
+    // The nearest one before it, in what is nearly always one piece: journals hold no journals.
+    let journal = after.checked_sub(1).and_then(|index| clues.ext.journals.get(index))?;
+    let start = ByteOffset(journal.at.0.checked_sub(runs.first()?.0.checked_mul(unit)?)?);
+    let kept_superblock = at - start;
+    let block = kept_superblock / unit;
+    let is_own =
+        u64::from(journal.block_bytes) == unit && runs.iter().any(|(first, count)| block >= *first && block - first < *count);
+    // In a block it stands where it stands in the volume.
+    let fits = kept_superblock % unit == geometry.superblock_at(0).0 % unit;
+    // Of small blocks the volume's own superblock is one by itself.
+    let is_main = kept_superblock == geometry.superblock_at(0).0;
+    (is_own && fits && !is_main).then_some((start, ExtGeometry { kept_superblock, ..*geometry }))
+}
+
+/// True where blocks of a journal (their magic at the same distance) stand right before what would be a main superblock's block.
+fn stands_in_log(drive: &SharedSource, at: ByteOffset, geometry: &ExtGeometry) -> bool {
+    let unit = u64::from(geometry.block_bytes);
+    let block = at.0 - geometry.superblock_at(0).0 % unit.min(at.0 + 1);
+    let is_log = |back: u64| {
+        let place = block.checked_sub(back * unit)?;
+        let head = read_bytes(drive.as_ref(), ByteOffset(place), 12, "journal block").ok()?;
+        matches!(head.as_slice(), [0xC0, 0x3B, 0x39, 0x98, 0, 0, 0, 1..=5, ..]).then_some(())
+    };
+    // Every transaction that holds a superblock begins with a descriptor, which names as many blocks as fit it.
+    (1..=MOST_BEFORE).any(|back| is_log(back).is_some())
+}
+
+/// The journal's pieces in the volume, first block and count of blocks, by what the superblock keeps of the journal's inode.
+fn journal_runs(raw: &RawSuperblock) -> Option<Vec<(u64, u64)>> {
+    if raw.s_jnl_backup_type != BACKUP_OF_BLOCKS {
+        return None;
+    }
+    let word = |at: usize| raw.s_jnl_blocks.get(at..at + 4).and_then(<[u8]>::first_chunk).map(|word| u32::from_le_bytes(*word));
+    let half = |at: usize| raw.s_jnl_blocks.get(at..at + 2).and_then(<[u8]>::first_chunk).map(|half| u16::from_le_bytes(*half));
+    let bytes = u64::from(word(60)?) << 32 | u64::from(word(64)?);
+    let unit = 1024_u64.checked_shl(raw.s_log_block_size.get())?;
+    let runs: Vec<(u64, u64)> = match raw.s_jnl_blocks.starts_with(&EXTENT_MAGIC) {
+        // `eh_entries` extents of twelve bytes: `ee_len`, `ee_start_hi`, `ee_start_lo`; a tree is of journals in very many pieces.
+        true if half(6)? == 0 => (0..usize::from(half(2)?).min(MOST_EXTENTS))
+            .map(|index| 12 + index * 12)
+            .map(|at| Some((u64::from(half(at + 6)?) << 32 | u64::from(word(at + 8)?), u64::from(half(at + 4)?))))
+            .collect::<Option<_>>()?,
+        true => return None,
+        // The blocks of its map lie between its own.
+        false => vec![(u64::from(word(0)?), bytes / unit + bytes / unit / 64 + 3)],
+    };
+    runs.iter().all(|(first, count)| *first > 0 && *count > 0).then_some(runs)
 }
 
 /// True for what a superblock states that stands where no volume begins: in a journal, or in a file.
@@ -66,22 +148,23 @@ fn by_floating(
     drive: &SharedSource,
     start: ByteOffset,
     inferred: &ExtGeometry,
-    found: &[FoundVolume],
+    (found, floating): (&[FoundVolume], &[(ByteOffset, ExtGeometry)]),
     clues: &Clues,
 ) -> Option<FoundVolume> {
     let ground = ByteRange::sized(start, inferred.volume_bytes().max(1));
     let inside = found.iter().filter(|volume| is_floating(volume) && ground.contains(volume.start));
-    let alike = inside.filter_map(|volume| match volume.geometry {
-        Geometry::Ext(stated) => Some((volume.start, stated)).filter(|(_, stated)| {
-            (stated.block_bytes, stated.inodes_per_group, stated.descriptor_bytes, stated.inode_bytes)
-                == (inferred.block_bytes, inferred.inodes_per_group, inferred.descriptor_bytes, inferred.inode_bytes)
-        }),
+    let stated = inside.filter_map(|volume| match volume.geometry {
+        Geometry::Ext(stated) => Some((volume.start + stated.superblock_at(0).0, stated)),
         _ => None,
+    });
+    let logged = floating.iter().copied().filter(|(at, _)| ground.contains(*at));
+    let alike = stated.chain(logged).filter(|(_, stated)| {
+        (stated.block_bytes, stated.inodes_per_group, stated.descriptor_bytes, stated.inode_bytes)
+            == (inferred.block_bytes, inferred.inodes_per_group, inferred.descriptor_bytes, inferred.inode_bytes)
     });
     alike
         .filter_map(|(at, stated)| {
             let mut volume = verify(drive, start, stated, clues).filter(|volume| volume.has(WitnessKind::RootDirectory))?;
-            let at = at + stated.superblock_at(0).0;
             let says = "a superblock of this volume stands in its journal";
             volume.witnesses.push(Witness::at(WitnessKind::SizeRecord, at, 15, says).start(start).length(volume.bytes));
             Some(volume)
