@@ -273,7 +273,7 @@ fn fill_in_guest(work: &Path, kind: &str, bytes: u64, unfinished: &Path) -> anyh
     run("tar", &["--format=ustar", "-C", &tree.to_string_lossy(), "-cf", &tar.to_string_lossy(), "."])?;
     fs::remove_dir_all(&tree)?;
     drives::format(kind, "MANY", bytes / 512, unfinished, (0, 512))?;
-    guest::fill(&[guest::Filling { kind, volume: unfinished, tar: &tar }])?;
+    guest::fill(&[guest::Filling { kind, volume: unfinished, place: None, tar: &tar }])?;
     fs::remove_file(&tar)?;
     Ok(())
 }

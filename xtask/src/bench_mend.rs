@@ -157,7 +157,7 @@ fn bases(kind: &Kind, work: &Path) -> anyhow::Result<Vec<(PathBuf, BTreeMap<Stri
     if kind.name == "hfsplus" {
         let tars: Vec<PathBuf> = (0..SEEDS).map(|seed| work.join(format!("{seed}.tar"))).collect();
         let fillings: Vec<Filling<'_>> =
-            volumes.iter().zip(&tars).map(|((volume, _), tar)| Filling { kind: kind.name, volume, tar }).collect();
+            volumes.iter().zip(&tars).map(|((volume, _), tar)| Filling { kind: kind.name, volume, place: None, tar }).collect();
         guest::fill(&fillings)?;
     }
     let mut bases = Vec::new();

@@ -111,7 +111,7 @@ fn put(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Resul
     for (at, bytes) in hfsplus::make::volume(&new).context("the volume has room")? {
         file.write_all_at(&bytes, at)?;
     }
-    guest::fill(&[Filling { kind: "hfsplus", volume, tar: &tar }])
+    guest::fill(&[Filling { kind: "hfsplus", volume, place: None, tar: &tar }])
 }
 
 /// Every file of the volume in `image` with what it stands on.

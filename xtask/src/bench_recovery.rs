@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::time::Duration;
 
@@ -16,7 +16,7 @@ use sha2::{Digest, Sha256};
 
 use crate::bench_mend::{hex, on_loop, plant};
 use crate::content::{self, Dice, Item};
-use crate::guest::{root, run};
+use crate::guest::{self, Filling, root, run};
 use crate::{bench_older, drives, setup};
 
 pub(crate) const MIB: u64 = 1 << 20;
@@ -49,6 +49,9 @@ pub(crate) struct Tally {
     pub(crate) files_back: u64,
     pub(crate) mended: u64,
     pub(crate) taken: u64,
+    /// Mended volumes that a kernel was given to write to, and those of which it said nothing.
+    asked: u64,
+    silent: u64,
     /// Files called whole that are not what was written.
     pub(crate) wrong: u64,
     pub(crate) slowest: Duration,
@@ -77,30 +80,45 @@ const VOLUMES: &[Made] = &[
     Made { kind: "xfs", options: &["-s", "size=4096"], bytes: 320 * MIB, os_type: 0x83 },
 ];
 
-/// Prints the table; with `older`, the rows about older generations of these kinds alone.
-pub(crate) fn run_all(older: Option<&str>) -> anyhow::Result<()> {
+/// What of the table is made.
+#[derive(Default)]
+pub(crate) struct Rows<'a> {
+    /// The rows about older generations of these kinds alone.
+    pub(crate) older: Option<&'a str>,
+    /// Harmed volumes of these kinds alone.
+    pub(crate) kinds: Option<&'a str>,
+}
+
+/// Prints the table, and before it every drive of which not everything came back.
+pub(crate) fn run_all(rows: &Rows<'_>) -> anyhow::Result<()> {
+    let older = rows.older;
     setup::install(setup::PACKAGES)?;
     run("cargo", &["build", "--release", "--quiet", "--workspace"])?;
     let work = root().join("target/bench-recovery");
     let _ = fs::remove_dir_all(&work);
     fs::create_dir_all(work.join("mounted"))?;
     println!(
-        "{:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>9}",
-        "class", "drives", "exact", "false", "files", "wrong", "mended", "taken", "slowest"
+        "{:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>12}{:>9}",
+        "class", "drives", "exact", "false", "files", "wrong", "mended", "taken", "no complaint", "slowest"
     );
-    let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
-    for made in VOLUMES.iter().filter(|_| older.is_none()) {
+    let mut bench = Bench { work: &work, tallies: BTreeMap::new(), waiting: Vec::new() };
+    let wanted = |made: &&Made| older.is_none() && rows.kinds.is_none_or(|kinds| kinds.split(',').any(|kind| kind == made.kind));
+    for made in VOLUMES.iter().filter(wanted) {
         for seed in 0..SEEDS {
-            harmed_rows(made, seed, &work, &mut tallies)?;
+            bench.harmed_rows(made, seed)?;
         }
     }
-    for seed in (0..SEEDS).filter(|_| older.is_none()) {
-        tables(seed, &work, &mut tallies)?;
+    if older.is_none() && rows.kinds.is_none() {
+        (0..SEEDS).try_for_each(|seed| bench.tables(seed))?;
     }
-    bench_older::rows(&work, &mut tallies, older)?;
+    bench.ask_kernel()?;
+    let mut tallies = bench.tallies;
+    if rows.kinds.is_none() {
+        bench_older::rows(&work, &mut tallies, older)?;
+    }
     for (class, tally) in &tallies {
         println!(
-            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>8.1}s",
+            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>12}{:>8.1}s",
             tally.drives,
             tally.exact,
             tally.false_finds,
@@ -108,6 +126,7 @@ pub(crate) fn run_all(older: Option<&str>) -> anyhow::Result<()> {
             tally.wrong,
             tally.mended,
             tally.taken,
+            if tally.asked == 0 { "-".into() } else { format!("{}/{}", tally.silent, tally.asked) },
             tally.slowest.as_secs_f64()
         );
     }
@@ -243,34 +262,6 @@ fn harms(made: &Made, volume: &Path) -> anyhow::Result<Vec<Harm>> {
     })
 }
 
-fn harmed_rows(made: &Made, seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
-    let (volume, image) = (work.join("volume.img"), work.join("drive.img"));
-    let items = items(made, seed)?;
-    let _ = fs::remove_file(&volume);
-    File::create(&volume)?.set_len(made.bytes)?;
-    make(made, &items, &volume, work)?;
-    let files = hashes(&items);
-    for harm in harms(made, &volume)? {
-        drive(made, &volume, &image, true)?;
-        overwrite(&image, &harm.ranges, seed)?;
-        let tally = tallies.entry(harm.name.into()).or_default();
-        judge(made, &image, &files, work, tally)?;
-    }
-    // The same volume whole, on an image that was cut short: nothing of it may be undone.
-    if made.kind != "xfs" {
-        drive(made, &volume, &image, true)?;
-        File::options().write(true).open(&image)?.set_len(START + made.bytes * 9 / 10 / 512 * 512)?;
-        let before = fs::metadata(&image)?.modified()?;
-        let tally = tallies.entry("an image cut short: nothing staged".into()).or_default();
-        tally.drives += 1;
-        let output = ykeel(work, &["mend", "--apply", "--yes", "--json", &image.to_string_lossy()])?;
-        let untouched = output.status.code() == Some(5) && fs::metadata(&image)?.modified()? == before;
-        tally.exact += u64::from(untouched);
-        tally.mended += u64::from(untouched);
-    }
-    Ok(())
-}
-
 fn overwrite(image: &Path, ranges: &[(u64, u64)], seed: u64) -> anyhow::Result<()> {
     let file = File::options().write(true).open(image)?;
     let mut dice = Dice::new(seed + 7);
@@ -296,27 +287,6 @@ pub(crate) fn ykeel_again(work: &Path, arguments: &[&str]) -> anyhow::Result<Out
 
 pub(crate) fn document(output: &Output) -> serde_json::Value {
     serde_json::from_slice(&output.stdout).unwrap_or_default()
-}
-
-/// Sweeps, takes the files out, mends, and lets a driver or tool of the system read what was mended.
-fn judge(made: &Made, image: &Path, files: &BTreeMap<String, String>, work: &Path, tally: &mut Tally) -> anyhow::Result<()> {
-    let path = image.to_string_lossy().into_owned();
-    let swept = document(&ykeel(work, &["sweep", &path, "--json"])?);
-    let finds = swept["finds"].as_array().cloned().unwrap_or_default();
-    let outer: Vec<&serde_json::Value> =
-        finds.iter().filter(|find| find["inside"].is_null() && find["older_than"].is_null()).collect();
-    let exact = |find: &&&serde_json::Value| find["start_byte"] == START && find["bytes"] == made.bytes;
-    tally.drives += 1;
-    tally.exact += u64::from(outer.iter().any(|find| exact(&find)));
-    tally.false_finds += outer.iter().filter(|find| find["start_byte"] != START).count() as u64;
-    if made.kind != "xfs" {
-        tally.files += files.len() as u64;
-        tally.files_back += taken_out(work, &path, "n1", files)?;
-    }
-    let mended = ykeel(work, &["mend", "--apply", "--yes", "--json", &path])?;
-    tally.mended += u64::from(mended.status.success());
-    tally.taken += u64::from(reads(made, image, files, work)?);
-    Ok(())
 }
 
 /// How many of `files` come out of a find with the right content.
@@ -358,14 +328,17 @@ fn reads(made: &Made, image: &Path, files: &BTreeMap<String, String>, work: &Pat
     };
     on_loop(&image.to_string_lossy(), &["--offset", &offset, "--sizelimit", &size], |device| {
         let (program, arguments) = mount.split_first().context("a driver")?;
-        if !Command::new(program).args(arguments).arg(device).arg(&point).output()?.status.success() {
+        let mounted = Command::new(program).args(arguments).arg(device).arg(&point).output()?;
+        if !mounted.status.success() {
             return Ok(false);
         }
+        // A driver that is a program complains there.
+        let silent = made.kind != "ntfs" || mounted.stderr.is_empty();
         let read = same(&point);
         let is_ext = made.kind.starts_with("ext");
-        let writes = !is_ext || fs::write(point.join("written.bin"), vec![7; 1 << 20]).is_ok();
+        let writes = fs::write(point.join("written.bin"), vec![7; 1 << 20]).is_ok();
         run("umount", &[&point.to_string_lossy()])?;
-        Ok(read && writes && !(is_ext && complained(image)?))
+        Ok(read && silent && writes && !(is_ext && complained(image)?))
     })
 }
 
@@ -376,22 +349,147 @@ fn complained(image: &Path) -> anyhow::Result<bool> {
     Ok(u32::from_le_bytes(count) != 0)
 }
 
-/// Tables that were overwritten by anything, and a chain of logicals whose container is gone.
-fn tables(seed: u64, work: &Path, tallies: &mut BTreeMap<String, Tally>) -> anyhow::Result<()> {
-    let made = Made { kind: "ntfs", options: &[], bytes: 64 * MIB, os_type: 0x07 };
-    let (volume, image) = (work.join("volume.img"), work.join("drive.img"));
-    let items = items(&made, seed)?;
-    let _ = fs::remove_file(&volume);
-    File::create(&volume)?.set_len(made.bytes)?;
-    make(&made, &items, &volume, work)?;
-    for round in 0..4 {
-        drive(&made, &volume, &image, true)?;
-        let mut dice = Dice::new(seed * 31 + round);
-        let mut sector: Vec<u8> = (0..510).map(|_| u8::try_from(dice.below(256)).unwrap_or(0)).collect();
-        sector.extend([0x55, 0xAA]);
-        File::options().write(true).open(&image)?.write_all_at(&sector, 0)?;
-        let tally = tallies.entry("table: sector 0 holds anything".into()).or_default();
-        judge(&made, &image, &hashes(&items), work, tally)?;
+/// The table while it is made.
+struct Bench<'a> {
+    work: &'a Path,
+    tallies: BTreeMap<String, Tally>,
+    /// Mended drives that a kernel is to be asked about: class, kind of the driver, image, length of the volume.
+    waiting: Vec<(String, &'static str, PathBuf, u64)>,
+}
+
+/// A drive of the table.
+struct Case<'a> {
+    made: &'a Made,
+    class: &'a str,
+    seed: u64,
+    files: &'a BTreeMap<String, String>,
+}
+
+impl Bench<'_> {
+    fn harmed_rows(&mut self, made: &Made, seed: u64) -> anyhow::Result<()> {
+        let (volume, image) = (self.work.join("volume.img"), self.work.join("drive.img"));
+        let items = items(made, seed)?;
+        let _ = fs::remove_file(&volume);
+        File::create(&volume)?.set_len(made.bytes)?;
+        make(made, &items, &volume, self.work)?;
+        let files = hashes(&items);
+        for harm in harms(made, &volume)? {
+            drive(made, &volume, &image, true)?;
+            overwrite(&image, &harm.ranges, seed)?;
+            self.judge(&Case { made, class: harm.name, seed, files: &files }, &image)?;
+        }
+        // The same volume whole, on an image that was cut short: nothing of it may be undone.
+        drive(made, &volume, &image, true)?;
+        File::options().write(true).open(&image)?.set_len(START + made.bytes * 9 / 10 / 512 * 512)?;
+        let before = fs::metadata(&image)?.modified()?;
+        let output = ykeel(self.work, &["mend", "--apply", "--yes", "--json", &image.to_string_lossy()])?;
+        let untouched = output.status.code() == Some(5) && fs::metadata(&image)?.modified()? == before;
+        let tally = self.tallies.entry("an image cut short: nothing staged".into()).or_default();
+        tally.drives += 1;
+        tally.exact += u64::from(untouched);
+        tally.mended += u64::from(untouched);
+        if !untouched {
+            println!("{} {:?} of seed {seed}, cut short: something was staged", made.kind, made.options);
+        }
+        Ok(())
     }
-    Ok(())
+
+    /// Sweeps, takes the files out, mends, and lets a driver or tool of the system read what was mended.
+    fn judge(&mut self, case: &Case<'_>, image: &Path) -> anyhow::Result<()> {
+        let path = image.to_string_lossy().into_owned();
+        let (made, files) = (case.made, case.files);
+        let swept = document(&ykeel(self.work, &["sweep", &path, "--json"])?);
+        let finds = swept["finds"].as_array().cloned().unwrap_or_default();
+        let outer: Vec<&serde_json::Value> =
+            finds.iter().filter(|find| find["inside"].is_null() && find["older_than"].is_null()).collect();
+        let is_exact = outer.iter().any(|find| find["start_byte"] == START && find["bytes"] == made.bytes);
+        let others = outer.iter().filter(|find| find["start_byte"] != START).count() as u64;
+        let back = taken_out(self.work, &path, "n1", files)?;
+        let mended = ykeel(self.work, &["mend", "--apply", "--yes", "--json", &path])?.status.success();
+        // What the kernel is asked about is what was mended, before a driver of this machine writes to it.
+        let driver = match made.kind {
+            "exfat" => Some("exfat"),
+            fat if fat.starts_with("fat") => Some("vfat"),
+            _ => None,
+        };
+        if let Some(driver) = driver.filter(|_| mended) {
+            let kept = self.work.join(format!("waiting {}.img", self.waiting.len()));
+            let _ = fs::remove_file(&kept);
+            let file = File::create(&kept)?;
+            file.set_len(fs::metadata(image)?.len())?;
+            drives::copy_data(image, &file, 0)?;
+            self.waiting.push((case.class.to_string(), driver, kept, made.bytes));
+        }
+        let taken = reads(made, image, files, self.work)?;
+        let tally = self.tallies.entry(case.class.into()).or_default();
+        tally.drives += 1;
+        tally.exact += u64::from(is_exact);
+        tally.false_finds += others;
+        tally.files += files.len() as u64;
+        tally.files_back += back;
+        tally.mended += u64::from(mended);
+        tally.taken += u64::from(taken);
+        if !is_exact || others > 0 || back < files.len() as u64 || !taken {
+            let found: Vec<String> = outer.iter().map(|find| format!("{} {}", find["start_byte"], find["bytes"])).collect();
+            println!(
+                "{}: {} {:?} of seed {}: {found:?} for {START} {}; {back} of {} files, mended {mended}, taken {taken}",
+                case.class,
+                made.kind,
+                made.options,
+                case.seed,
+                made.bytes,
+                files.len()
+            );
+        }
+        if self.waiting.len() == guest::AT_ONCE { self.ask_kernel() } else { Ok(()) }
+    }
+
+    /// Has the guest's kernel write to the mended drives that wait.
+    fn ask_kernel(&mut self) -> anyhow::Result<()> {
+        if self.waiting.is_empty() {
+            return Ok(());
+        }
+        let tar = self.work.join("more.tar");
+        let more: Vec<Item> =
+            (0..40).map(|number| Item { path: format!("More/sheet {number}.txt"), bytes: vec![b'k'; 300 * number] }).collect();
+        content::write_tar(&more, &tar, 2026)?;
+        let waiting = std::mem::take(&mut self.waiting);
+        let tars: Vec<PathBuf> = (0..waiting.len()).map(|number| self.work.join(format!("more {number}.tar"))).collect();
+        tars.iter().try_for_each(|own| fs::copy(&tar, own).map(drop))?;
+        let fillings: Vec<Filling<'_>> = waiting
+            .iter()
+            .zip(&tars)
+            .map(|((_, kind, volume, bytes), tar)| Filling { kind, volume, place: Some((START, *bytes)), tar })
+            .collect();
+        for ((class, kind, image, _), told) in waiting.iter().zip(guest::write(&fillings)?) {
+            let tally = self.tallies.entry(class.clone()).or_default();
+            tally.asked += 1;
+            tally.silent += u64::from(told.as_deref() == Some(""));
+            if told.as_deref() != Some("") {
+                println!("{class}: the kernel ({kind}): {}", told.as_deref().unwrap_or("did not write"));
+            }
+            fs::remove_file(image)?;
+        }
+        Ok(())
+    }
+
+    /// Tables that were overwritten by anything, and a chain of logicals whose container is gone.
+    fn tables(&mut self, seed: u64) -> anyhow::Result<()> {
+        let made = Made { kind: "ntfs", options: &[], bytes: 64 * MIB, os_type: 0x07 };
+        let (volume, image) = (self.work.join("volume.img"), self.work.join("drive.img"));
+        let items = items(&made, seed)?;
+        let _ = fs::remove_file(&volume);
+        File::create(&volume)?.set_len(made.bytes)?;
+        make(&made, &items, &volume, self.work)?;
+        for round in 0..4 {
+            drive(&made, &volume, &image, true)?;
+            let mut dice = Dice::new(seed * 31 + round);
+            let mut sector: Vec<u8> = (0..510).map(|_| u8::try_from(dice.below(256)).unwrap_or(0)).collect();
+            sector.extend([0x55, 0xAA]);
+            File::options().write(true).open(&image)?.write_all_at(&sector, 0)?;
+            let files = hashes(&items);
+            self.judge(&Case { made: &made, class: "table: sector 0 holds anything", seed, files: &files }, &image)?;
+        }
+        Ok(())
+    }
 }

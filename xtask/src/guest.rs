@@ -31,23 +31,60 @@ pub(crate) fn build() -> anyhow::Result<PathBuf> {
 pub(crate) struct Filling<'a> {
     /// `vfat` or `ntfs`.
     pub(crate) kind: &'a str,
+    /// An image of the volume, or of the drive that it is on.
     pub(crate) volume: &'a Path,
+    /// First byte and length in bytes of the volume on that drive.
+    pub(crate) place: Option<(u64, u64)>,
     pub(crate) tar: &'a Path,
 }
 
-/// Boots the guest once and has it unpack each tar into its volume. At most twelve at a time: the machine has no more
-/// slots.
+/// Volumes that one boot takes: the machine has no more slots.
+pub(crate) const AT_ONCE: usize = 12;
+/// What the kernel says of every volume that is mounted so, whatever stands on it.
+const ALWAYS: [&str; 1] = ["utf8 is not a recommended IO charset"];
+
+/// Boots the guest for every [`AT_ONCE`] volumes and has it unpack each tar into its volume.
 pub(crate) fn fill(fillings: &[Filling<'_>]) -> anyhow::Result<()> {
-    let folder = build()?;
-    for batch in fillings.chunks(12) {
-        let kinds: Vec<&str> = batch.iter().map(|filling| filling.kind).collect();
-        let drives = batch.iter().flat_map(|filling| [(filling.volume, ""), (filling.tar, ",readonly=on")]);
-        let output = qemu(&folder, &format!("fill={}", kinds.join(",")), drives).output().context("cannot start qemu")?;
-        let text = String::from_utf8_lossy(&output.stdout);
-        let filled = text.matches("@@FILLED").count();
-        if filled != batch.len() {
-            bail!("the guest filled {filled} of {} volumes:\n{text}\n{}", batch.len(), String::from_utf8_lossy(&output.stderr));
+    for batch in fillings.chunks(AT_ONCE) {
+        let (filled, text) = boot(batch)?;
+        if filled.iter().any(|told| told.is_none()) {
+            bail!("the guest did not fill every volume:\n{text}");
         }
     }
     Ok(())
+}
+
+/// Has the guest's kernel write to at most [`AT_ONCE`] volumes. For each: what the kernel said of it meanwhile, or none where it did
+/// not mount or write.
+pub(crate) fn write(fillings: &[Filling<'_>]) -> anyhow::Result<Vec<Option<String>>> {
+    Ok(boot(fillings)?.0)
+}
+
+/// What became of each volume of one boot, and everything that the guest printed.
+fn boot(batch: &[Filling<'_>]) -> anyhow::Result<(Vec<Option<String>>, String)> {
+    let folder = build()?;
+    let kinds: Vec<&str> = batch.iter().map(|filling| filling.kind).collect();
+    let places: Vec<String> = batch.iter().map(|filling| filling.place.map_or_else(String::new, place)).collect();
+    let drives = batch.iter().zip(&places);
+    let drives = drives.flat_map(|(filling, place)| [(filling.volume, place.as_str()), (filling.tar, ",readonly=on")]);
+    let output = qemu(&folder, &format!("fill={}", kinds.join(",")), drives).output().context("cannot start qemu")?;
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    let mut told: Vec<Option<String>> = Vec::new();
+    for line in text.lines() {
+        // The first line stands behind what the machine itself printed.
+        if line.contains("@@FILLED") || line.contains("@@NOTFILLED") {
+            told.push(line.contains("@@FILLED").then(String::new));
+        } else if let (Some((_, said)), Some(Some(last))) = (line.split_once("@@SAID "), told.last_mut())
+            && !ALWAYS.iter().any(|always| said.contains(always))
+        {
+            last.push_str(said.trim_end());
+        }
+    }
+    told.resize(batch.len(), None);
+    let errors = String::from_utf8_lossy(&output.stderr);
+    Ok((told, format!("{text}\n{errors}")))
+}
+
+fn place((at, bytes): (u64, u64)) -> String {
+    format!(",offset={at},size={bytes}")
 }

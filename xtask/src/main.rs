@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] |
 //! fuzz [--count=N] [--seed=S]`.
 #![forbid(unsafe_code)]
 
@@ -34,7 +34,8 @@ fn main() -> anyhow::Result<()> {
         Some("dist") => dist::make(),
         Some("bench") if rest.iter().any(|word| word == "--mend") => bench_mend::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--recovery") => {
-            bench_recovery::run_all(rest.iter().find_map(|word| word.strip_prefix("--older=")))
+            let given = |option: &str| rest.iter().find_map(|word| word.strip_prefix(option));
+            bench_recovery::run_all(&bench_recovery::Rows { older: given("--older="), kinds: given("--kinds=") })
         }
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
@@ -50,7 +51,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
         ),
     }
 }

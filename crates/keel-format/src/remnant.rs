@@ -94,7 +94,7 @@ impl Forest {
 
     /// Finds the folders that nothing leads to. Every folder is reached from a top or from the root then, circles too.
     pub(crate) fn grown(mut self) -> Self {
-        let present = |named: &&Named| named.entry.existence == Existence::Present;
+        let present = |named: &&Named| named.entry.existence != Existence::Deleted;
         let named: HashSet<u64> = self.below.values().flatten().filter(present).filter_map(|named| named.own).collect();
         let mut all: Vec<u64> = self.below.keys().copied().collect();
         all.sort_unstable();
@@ -153,7 +153,7 @@ impl Forest {
         for named in self.below.get(&ground).into_iter().flatten() {
             // A folder whose ground was taken since leads nowhere.
             let leads = named.entry.kind != NodeKind::Directory || named.own.is_some_and(|own| self.below.contains_key(&own));
-            let shown = named.entry.existence == Existence::Present || deleted == Deleted::Show;
+            let shown = named.entry.existence != Existence::Deleted || deleted == Deleted::Show;
             if leads && shown && each(named.entry.clone()).is_break() {
                 break;
             }

@@ -163,6 +163,65 @@ fn of_fat_copies_each_region_is_taken_from_the_one_that_the_directories_support(
     }
 }
 
+/// A single FAT, or the same places of both, of which a stretch is gone.
+#[test]
+fn entries_that_no_fat_knows_any_more_are_written_as_the_files_are_read() {
+    let folder: BTreeMap<String, Vec<u8>> =
+        (0..120).map(|number| (format!("Tallies/a tally of the quay, number {number}.txt"), noise(number, 900))).collect();
+    for (bits, bytes, options) in [
+        ("32", 80 << 20, &["-s", "1", "-f", "1"][..]),
+        ("32", 80 << 20, &["-s", "2"]),
+        ("16", 40 << 20, &["-f", "1"]),
+        ("16", 40 << 20, &["-s", "2"]),
+        ("12", 8 << 20, &["-f", "1", "-s", "8"]),
+    ] {
+        let bench = Bench::new(bytes);
+        bench.format("mkfs.vfat", &[&["-F", bits, "-n", "CHECKED"], options].concat());
+        let tree = bench.folder.path().join("tree");
+        let wanted: BTreeMap<String, Vec<u8>> = folder.clone().into_iter().chain(files()).collect();
+        write_tree(&tree, &wanted);
+        let mut items: Vec<_> = std::fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path()).collect();
+        items.sort();
+        for item in items {
+            support::run(std::process::Command::new("mcopy").args(["-s", "-i"]).arg(&bench.image).arg(item).arg("::"));
+        }
+        let source = bench.source(512);
+        let Some(Geometry::Fat(geometry)) = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)) else {
+            panic!("another kind")
+        };
+        // An entry of FAT12 may lie in two sectors: of one that lost half of itself nothing says so.
+        let stretches = [(0, 512), (0, 2048), (1024, 512)];
+        for (from, len) in stretches.into_iter().filter(|(from, _)| bits != "12" || *from == 0) {
+            let mut drive = Overlay::new(Arc::clone(&source));
+            (0..geometry.fats).for_each(|copy| drive.lay(geometry.fat_at(copy) + from, &vec![0; len]));
+            let drive: SharedSource = Arc::new(drive);
+            let said = format!("FAT{bits} {options:?} {from}");
+            let before = told(&check(opened(&drive).as_ref()), Severity::Broken);
+            assert!(before.iter().any(|what| what.starts_with("chains: ")), "{said}: {before:?}");
+            let view = mended(&drive);
+            let left = told(&check(opened(&view).as_ref()), Severity::Doubt);
+            assert_eq!(left, Vec::<String>::new(), "{said}");
+            let found = contents(opened(&view).as_ref());
+            let differs = wanted.iter().find(|(path, bytes)| found.get(*path) != Some(bytes)).map(|(path, _)| path);
+            assert_eq!((differs, found.len()), (None, wanted.len()), "{said}");
+            // The system's tools read it so too.
+            let image = bench.folder.path().join("mended.img");
+            let mut all = vec![0; bytes as usize];
+            view.read_at(ByteOffset(0), &mut all).unwrap();
+            std::fs::write(&image, &all).unwrap();
+            let out = bench.folder.path().join("out");
+            let _ = std::fs::remove_dir_all(&out);
+            std::fs::create_dir_all(&out).unwrap();
+            let mut tool = std::process::Command::new("mcopy");
+            tool.env("LC_ALL", "C.UTF-8").args(["-s", "-n", "-Q", "-i"]).arg(&image).arg("::*").arg(&out);
+            support::run(&mut tool);
+            for (path, content) in &wanted {
+                assert!(std::fs::read(out.join(path)).is_ok_and(|bytes| bytes == *content), "{said}: {path}");
+            }
+        }
+    }
+}
+
 #[test]
 fn marks_of_an_unclean_unmount_are_told_and_cleared() {
     for (name, bench) in volumes() {

@@ -57,7 +57,7 @@ pub(crate) fn build(names: &[String]) -> anyhow::Result<()> {
         }
     }
     let fillings: Vec<Filling<'_>> =
-        made.iter().map(|(volume, image, tar)| Filling { kind: volume.kind, volume: image, tar }).collect();
+        made.iter().map(|(volume, image, tar)| Filling { kind: volume.kind, volume: image, place: None, tar }).collect();
     guest::fill(&fillings)?;
     for drive in drives {
         let image = work.join(format!("{}.img", drive.name));

@@ -152,7 +152,11 @@ pub(crate) fn set_aside(source: SharedSource, geometry: ExtGeometry) -> RangeSet
 pub(crate) fn open_former(source: SharedSource, what: &FormerExt) -> Remnant<ExtVolume> {
     const WHY: &str = "another volume was made over this one: its first groups are not its own any more";
     let takes = what.before.map_or(Takes::ByChecksum, Takes::Before);
-    let volume = ExtVolume::unrooted(source, what.geometry, takes);
+    let mut volume = ExtVolume::unrooted(source, what.geometry, takes);
+    // Its tables may be kept by its journal alone, and its root with them.
+    if what.before.is_none() && !volume.has_root() {
+        volume.restore();
+    }
     let forest = Gathered::default().folders(&volume, &what.folders).forest;
     let source = SharedSource::clone(volume.source());
     Remnant::new(volume, source, forest, WHY)

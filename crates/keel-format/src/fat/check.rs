@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 
 use super::directory::RawSlot;
-use super::{FatGeometry, FatVolume};
+use super::{FatGeometry, FatVolume, lost};
 use crate::check::{Allocation, BitOrder, Checked, Mending};
 use crate::{Extent, Finding, LinkTable, Repair, Severity, VolumeKind, read_lenient};
 
@@ -33,7 +33,7 @@ type Choice = BTreeMap<u64, u32>;
 type Votes = BTreeMap<u64, Vec<u64>>;
 
 pub(super) fn rules(volume: &FatVolume) -> Vec<Checked> {
-    vec![copies(volume), sizes(volume), free_count(volume), marks(volume)]
+    vec![copies(volume), lost::chains(volume), sizes(volume), free_count(volume), marks(volume)]
 }
 
 /// The regions in which the copies are not all equal.
@@ -293,34 +293,8 @@ pub(super) fn allocation(volume: &FatVolume) -> Option<Allocation> {
 
 /// Entries of the FAT set to free, in every copy. A chain cannot be made up: nothing is marked as used.
 pub(super) fn freed(volume: &FatVolume, units: &[std::ops::Range<u64>]) -> Vec<Repair> {
-    let geometry = volume.geometry();
-    let mut sectors: BTreeMap<(u32, u64), Vec<u8>> = BTreeMap::new();
     let clusters = units.iter().flat_map(Clone::clone).filter_map(|unit| u32::try_from(unit + 2).ok());
-    for cluster in clusters {
-        let bit = u64::from(cluster) * geometry.entry_bits();
-        for copy in 0..geometry.fats {
-            for half in 0..geometry.entry_bits() / 4 {
-                let place = bit + half * 4;
-                let (sector, inside) = (place / 8 / REGION, place / 8 % REGION);
-                let bytes = sectors.entry((copy, sector)).or_insert_with(|| {
-                    let at = geometry.fat_at(copy) + sector * REGION;
-                    read_lenient(volume.source().as_ref(), at, 512, "FAT").map(|(bytes, _)| bytes).unwrap_or_default()
-                });
-                // The top four bits of a FAT32 entry are reserved and kept.
-                let reserved = geometry.entry_bits() == 32 && half == 7;
-                if let Some(byte) = usize::try_from(inside).ok().and_then(|inside| bytes.get_mut(inside)).filter(|_| !reserved) {
-                    *byte &= if place.is_multiple_of(8) { 0xF0 } else { 0x0F };
-                }
-            }
-        }
-    }
-    let repair = |((copy, sector), bytes): ((u32, u64), Vec<u8>)| {
-        let name = format!("FAT copy {}", copy + 1);
-        let repair =
-            Repair::computed(name, geometry.fat_at(copy) + sector * REGION, bytes, "clusters of no file are counted as free");
-        Repair { is_main: copy == 0, ..repair }
-    };
-    sectors.into_iter().map(repair).collect()
+    lost::written(volume, &clusters.map(|cluster| (cluster, 0)).collect(), "clusters of no file are counted as free")
 }
 
 impl FatVolume {

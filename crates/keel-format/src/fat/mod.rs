@@ -5,6 +5,7 @@ mod directory;
 mod former;
 pub(crate) mod kind;
 pub mod layout;
+mod lost;
 pub mod make;
 pub mod mend;
 mod oem;

@@ -1,7 +1,7 @@
 //! The tree and the files of a FAT volume.
 
 use std::ops::ControlFlow;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 
@@ -15,7 +15,7 @@ use crate::{
 };
 
 /// The largest directory: the specification allows 65,536 entries of 32 bytes.
-const LARGEST_DIRECTORY: u64 = 65_536 * 32;
+pub(super) const LARGEST_DIRECTORY: u64 = 65_536 * 32;
 
 /// The most findings that one examination reports.
 const MOST_FINDINGS: usize = 200;
@@ -27,6 +27,8 @@ pub struct FatVolume {
     table: FatTable,
     summary: VolumeSummary,
     chains: Chains,
+    /// Chains that are left of folders; see [`super::lost`].
+    pub(super) heads: OnceLock<Vec<u32>>,
 }
 
 /// What the FATs of a volume are worth.
@@ -74,7 +76,7 @@ impl FatVolume {
             bytes: geometry.volume_bytes(),
             cluster_bytes: geometry.cluster_bytes(),
         };
-        Self { source, geometry, table, summary, chains }
+        Self { source, geometry, table, summary, chains, heads: OnceLock::new() }
     }
 
     /// The geometry it is read with.
@@ -130,8 +132,7 @@ impl FatVolume {
             return Ok(vec![(geometry.root_at(), len)]);
         }
         let first = if first == 0 { geometry.root_cluster } else { first };
-        let most = LARGEST_DIRECTORY.div_ceil(u64::from(geometry.cluster_bytes()).max(1));
-        let chain = self.table.chain(first, most);
+        let chain = self.folder_chain(first);
         findings.extend(chain.finding.clone());
         if chain.runs.is_empty() {
             let at = geometry.fat_at(0);
@@ -176,7 +177,7 @@ impl FatVolume {
 
     /// The clusters of a file. A deleted file's chain is gone: free clusters are taken as they follow one another from its first
     /// one on, and none where that one is another file's now.
-    fn file_chain(&self, slot: &RawSlot) -> Chain {
+    pub(super) fn file_chain(&self, slot: &RawSlot) -> Chain {
         let size = u64::from(slot.raw.file_size.get());
         let wanted = size.div_ceil(u64::from(self.geometry.cluster_bytes()).max(1));
         let first = slot.first_cluster();
