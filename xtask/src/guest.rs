@@ -47,7 +47,7 @@ const ALWAYS: [&str; 1] = ["utf8 is not a recommended IO charset"];
 pub(crate) fn fill(fillings: &[Filling<'_>]) -> anyhow::Result<()> {
     for batch in fillings.chunks(AT_ONCE) {
         let (filled, text) = boot(batch)?;
-        if filled.iter().any(|told| told.is_none()) {
+        if filled.iter().any(Option::is_none) {
             bail!("the guest did not fill every volume:\n{text}");
         }
     }

@@ -442,6 +442,68 @@ fn a_fat16_of_which_folders_alone_are_left_is_placed_by_them_and_its_files_come_
     }
 }
 
+/// The boot sector is gone, and anything stands where the second FAT began: together they look like one FAT of twice the length.
+#[test]
+fn a_small_fat_whose_second_copy_begins_with_anything_keeps_the_length_that_its_entry_states() {
+    for (bits, bytes, seed) in [("12", 8 * MIB, 1u64), ("12", 8 * MIB, 77), ("12", 14 * MIB, 5), ("16", 20 * MIB, 3)] {
+        let bench = Bench::new(bytes + 5 * MIB);
+        let content: BTreeMap<String, Vec<u8>> = some_files(23).into_iter().filter(|(_, bytes)| bytes.len() < 40_000).collect();
+        bench.fat(START, bytes, bits, "ROPES", &content);
+        bench.mbr(&[(if bits == "16" { 0x0E } else { 0x01 }, START, bytes)]);
+        let Some(Geometry::Fat(fat)) = keel_format::registry::boot_sector(bench.open().as_ref(), ByteOffset(START)) else {
+            panic!("FAT")
+        };
+        let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        let noise: Vec<u8> = (0..512)
+            .map(|_| {
+                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+                (state >> 56) as u8
+            })
+            .collect();
+        bench.write(START, &noise);
+        bench.write(START + fat.fat_at(1).0, &noise);
+        let source = bench.open();
+        let told = told(&source, &Only::All.into());
+        let find = told.sweep.finds.iter().find(|find| find.is_outer()).unwrap_or_else(|| panic!("FAT{bits}: nothing"));
+        assert_eq!((find.start_byte.0, find.bytes), (START, bytes), "FAT{bits} of {bytes}, {seed}");
+        assert_eq!(contents(&source, find), by_name(&content), "FAT{bits} of {bytes}, {seed}");
+    }
+}
+
+/// Files of one cluster each: a FAT12 of nothing but end marks begins as FATs of the other widths do, and the other way round.
+#[test]
+fn a_fat_whose_first_chains_look_like_another_width_is_of_its_own() {
+    for (bits, bytes, of) in
+        [("12", 8 * MIB, 1usize), ("12", 30 * MIB, 1), ("12", 8 * MIB, 3), ("16", 40 * MIB, 1), ("32", 80 * MIB, 1)]
+    {
+        let bench = Bench::new(bytes + 5 * MIB);
+        let files =
+            (0..90).map(|number| (format!("Notes/note {number}.txt"), format!("{number} ropes\n").repeat(8 * of).into_bytes()));
+        let content: BTreeMap<String, Vec<u8>> = files.collect();
+        bench.fat(START, bytes, bits, "ROPES", &content);
+        let os_type = if bits == "12" {
+            0x01
+        } else if bits == "16" {
+            0x0E
+        } else {
+            0x0C
+        };
+        bench.mbr(&[(os_type, START, bytes)]);
+        // Every boot sector is gone, and FSInfo with them.
+        let reserved = match keel_format::registry::boot_sector(bench.open().as_ref(), ByteOffset(START)) {
+            Some(Geometry::Fat(fat)) => fat.fat_at(0).0,
+            _ => panic!("FAT"),
+        };
+        bench.zero(START, reserved as usize);
+        let source = bench.open();
+        let told = told(&source, &Only::All.into());
+        let find = told.sweep.finds.iter().find(|find| find.is_outer()).unwrap_or_else(|| panic!("FAT{bits}: nothing"));
+        assert_eq!(find.kind.word(), format!("FAT{bits}"), "{bytes} bytes");
+        assert_eq!((find.start_byte.0, find.bytes), (START, bytes), "FAT{bits} of {bytes}");
+        assert_eq!(contents(&source, find), by_name(&content), "FAT{bits} of {bytes}");
+    }
+}
+
 #[test]
 fn an_ext_whose_root_is_gone_lists_what_its_tables_still_hold() {
     let bench = Bench::new(310 * MIB);

@@ -294,7 +294,7 @@ pub(super) fn allocation(volume: &FatVolume) -> Option<Allocation> {
 /// Entries of the FAT set to free, in every copy. A chain cannot be made up: nothing is marked as used.
 pub(super) fn freed(volume: &FatVolume, units: &[std::ops::Range<u64>]) -> Vec<Repair> {
     let clusters = units.iter().flat_map(Clone::clone).filter_map(|unit| u32::try_from(unit + 2).ok());
-    lost::written(volume, &clusters.map(|cluster| (cluster, 0)).collect(), "clusters of no file are counted as free")
+    lost::written(volume, &clusters.map(|cluster| (cluster, 0)).collect(), false, "clusters of no file are counted as free")
 }
 
 impl FatVolume {

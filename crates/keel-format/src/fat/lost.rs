@@ -34,14 +34,14 @@ fn end_of_chain(geometry: &FatGeometry) -> u32 {
 }
 
 /// The entries of the clusters in `entries`, with their new values, as repairs of every copy. The top four bits of an entry of FAT32 are
-/// reserved and kept.
-pub(super) fn written(volume: &FatVolume, entries: &BTreeMap<u32, u32>, reason: &str) -> Vec<Repair> {
+/// reserved, and kept unless the entry `is_lost` with them.
+pub(super) fn written(volume: &FatVolume, entries: &BTreeMap<u32, u32>, is_lost: bool, reason: &str) -> Vec<Repair> {
     let geometry = volume.geometry();
     let mut sectors: BTreeMap<(u32, u64), Vec<u8>> = BTreeMap::new();
     for (cluster, value) in entries {
         let bit = u64::from(*cluster) * geometry.entry_bits();
         for copy in 0..geometry.fats {
-            for half in 0..(geometry.entry_bits() / 4).min(7) {
+            for half in 0..(geometry.entry_bits() / 4).min(if is_lost { 8 } else { 7 }) {
                 let place = bit + half * 4;
                 let (sector, inside) = (place / 8 / REGION, place / 8 % REGION);
                 let bytes = sectors.entry((copy, sector)).or_insert_with(|| {
@@ -70,6 +70,8 @@ struct Lost {
     /// Clusters of chains that are written.
     claimed: HashSet<u32>,
     findings: Vec<Finding>,
+    /// Some chain could not be put together.
+    is_cut: bool,
 }
 
 impl Lost {
@@ -96,6 +98,7 @@ impl Lost {
             self.findings.push(Finding::at(Severity::Broken, at, what, how));
         }
         if shared {
+            self.is_cut = true;
             return;
         }
         let followers = clusters.iter().skip(1).copied().chain([end_of_chain(volume.geometry())]);
@@ -103,6 +106,26 @@ impl Lost {
             self.entries.insert(*cluster, next);
         }
         self.claimed.extend(clusters);
+    }
+}
+
+/// Entries of nobody in the sectors of those that are written, where they hold what no entry can be, count as free.
+fn free_garbage(volume: &FatVolume, entries: &mut BTreeMap<u32, u32>) {
+    let (geometry, table) = (volume.geometry(), volume.table());
+    let sectors: std::collections::BTreeSet<u64> =
+        entries.keys().map(|cluster| u64::from(*cluster) * geometry.entry_bits() / 8 / REGION).collect();
+    let last = u32::try_from(geometry.cluster_count() + 2).unwrap_or(u32::MAX);
+    for sector in sectors {
+        let first = (sector * REGION * 8).div_ceil(geometry.entry_bits());
+        let end = (sector + 1) * REGION * 8 / geometry.entry_bits();
+        let clusters = u32::try_from(first).unwrap_or(last).max(2)..u32::try_from(end).unwrap_or(last).min(last);
+        let is_garbage = |cluster: &u32| {
+            let holds = (0..geometry.fats).any(|copy| table.entry_in(copy, *cluster).is_some_and(|entry| entry != 0));
+            holds && table.is_unknown(*cluster)
+        };
+        for cluster in clusters.filter(is_garbage) {
+            entries.entry(cluster).or_insert(0);
+        }
     }
 }
 
@@ -136,16 +159,21 @@ pub(super) fn chains(volume: &FatVolume) -> Checked {
     for (path, slot) in slots.iter().filter(|(_, slot)| slot.first_cluster() >= 2) {
         let first = slot.first_cluster();
         let chain = if slot.is_directory() { volume.folder_chain(first) } else { volume.file_chain(slot) };
+        let wanted = u64::from(slot.raw.file_size.get()).div_ceil(u64::from(geometry.cluster_bytes()).max(1));
+        lost.is_cut |= chain.clusters < wanted;
         lost.add(volume, (path, &chain), &firsts);
     }
-    let mut entries = lost.entries;
+    let (mut entries, is_cut) = (lost.entries, lost.is_cut);
     // The first two entries are no clusters': the media byte, and the end mark with its clean bits.
     let ends = end_of_chain(geometry);
     if volume.table().entry(0).is_none_or(|entry| entry & 0xFF != u32::from(geometry.media)) {
         entries.extend([(0, ends & !0xFF | u32::from(geometry.media)), (1, ends)]);
     }
     let reason = "chains go on over clusters that follow one another where their entries are lost";
-    let repairs = written(volume, &entries, reason);
+    if !is_cut {
+        free_garbage(volume, &mut entries);
+    }
+    let repairs = written(volume, &entries, true, reason);
     Checked::new(RULE.0, RULE.1, lost.findings)
         .mended_by(Some(Mending::safe("entries that no copy knows are written as the files are read", repairs)))
 }

@@ -6,17 +6,20 @@ use keel_source::{ByteOffset, ByteRange, SharedSource};
 
 use super::clue::{Dot, FatStart};
 use super::extent::{self, Start, is_legal};
-use super::surface::{Data, Fats, LARGEST_FAT, blank_fats, data_areas, fats_before};
+use super::surface::{CUSTOMARY, Data, Fats, LARGEST_FAT, blank_fats, data_areas, fats_before};
 use crate::bounded;
 use crate::bounds::Bounds;
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
 use crate::fat::layout::LEAST_FAT32;
 use crate::fat::{FatGeometry, FatTable, FatVolume, Slots};
-use crate::{Deleted, NodeKind, Volume, VolumeKind, Witness, WitnessKind, read_bytes, read_whole};
+use crate::{Deleted, NodeId, NodeKind, Volume, VolumeKind, Witness, WitnessKind, read_bytes, read_whole};
 
 /// Files whose chains are followed for one hypothesis.
 const MOST_FILES: usize = 64;
+/// Folders whose ends are looked at for one hypothesis, and the most clusters of one.
+const MOST_FOLDERS: i32 = 16;
+const MOST_CHAIN: u64 = 256;
 /// Folders whose own entries are looked up in a FAT before more is asked.
 const MOST_OWN: usize = 32;
 /// Clusters among which the root of a FAT32 is looked for.
@@ -37,12 +40,18 @@ pub(super) struct Lost {
     pub(super) is_headless: bool,
 }
 
-/// How a hypothesis stands: chains that are as long as their files' sizes ask, and chains that are not.
+/// How a hypothesis stands: chains that are as long as their files' sizes ask, and chains that are not; folders whose end mark stands
+/// in the last cluster of their chain, and those that it does not.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 struct Borne {
     good: i32,
     bad: i32,
+    ended: i32,
+    cut: i32,
 }
+
+/// The weight of a length that a table entry states.
+const STATED: i32 = 14;
 
 /// Every volume that folders and FATs speak for outside of `known` ground.
 pub(super) fn volumes(drive: &SharedSource, clues: &Clues, known: &[ByteRange]) -> Vec<Lost> {
@@ -62,8 +71,16 @@ pub(super) fn volumes(drive: &SharedSource, clues: &Clues, known: &[ByteRange]) 
         if taken || (data.votes == 1 && (!met || single > MOST_SINGLE)) {
             continue;
         }
-        let own: Vec<Dot> = dots.iter().filter(|dot| stands_in(dot, data)).take(MOST_OWN).copied().collect();
-        found.extend(by_folders(drive, data, &own, &starts, clues, &bounds));
+        // One folder fits every size of cluster: what its chains and files say decides.
+        let alike = |dot: &Dot| (9..=18).filter_map(|power| Data::of(dot, power)).collect::<Vec<_>>();
+        let alone = dots.iter().find(|dot| data.votes == 1 && stands_in(dot, data));
+        let candidates = alone.map_or_else(|| vec![data], alike);
+        let borne = candidates.into_iter().filter_map(|data| {
+            let own: Vec<Dot> = dots.iter().filter(|dot| stands_in(dot, data)).take(MOST_OWN).copied().collect();
+            Some((by_folders(drive, data, &own, &starts, clues, &bounds)?, data.cluster_bytes.abs_diff(CUSTOMARY)))
+        });
+        let best = borne.max_by_key(|((score, _), unusual)| (*score, std::cmp::Reverse(*unusual)));
+        found.extend(best.map(|((_, lost), _)| lost));
     }
     for (first, second) in pairs(&starts) {
         let taken =
@@ -154,7 +171,7 @@ fn by_folders(
     starts: &[FatStart],
     clues: &Clues,
     bounds: &Bounds,
-) -> Option<Lost> {
+) -> Option<(i32, Lost)> {
     let mut borne_by: Vec<Hypothesis> = Vec::new();
     for kind in [VolumeKind::Fat32, VolumeKind::Fat16, VolumeKind::Fat12] {
         let wide = kind == VolumeKind::Fat32;
@@ -175,14 +192,14 @@ fn by_folders(
             }
             let borne = borne_out(drive, open_at, &hypothesis);
             let Some(start) = extent::start(drive, fats, data.at, wide, clues, bounds) else { continue };
-            let score = 3 * borne.good - 5 * borne.bad + start.worth + likeness(drive, fats);
+            let score = 3 * borne.good - 5 * borne.bad + 4 * borne.ended - 6 * borne.cut + start.worth + likeness(drive, fats);
             let enough = borne.good > borne.bad || (borne.bad == 0 && used >= 2);
             if enough {
                 borne_by.push(Hypothesis { score, geometry: hypothesis, fats, start, borne });
             }
         }
     }
-    best_of(drive, borne_by, bounds).or_else(|| without_fats(drive, data, own, bounds))
+    best_of(drive, borne_by, bounds).or_else(|| Some((0, without_fats(drive, data, own, bounds)?)))
 }
 
 /// A geometry with all that speaks for it.
@@ -195,16 +212,23 @@ struct Hypothesis {
 }
 
 /// The best hypothesis that fits between its bounds: among the best few the one whose end something states counts for more.
-fn best_of(drive: &SharedSource, mut hypotheses: Vec<Hypothesis>, bounds: &Bounds) -> Option<Lost> {
+fn best_of(drive: &SharedSource, mut hypotheses: Vec<Hypothesis>, bounds: &Bounds) -> Option<(i32, Lost)> {
     hypotheses.sort_by_key(|hypothesis| std::cmp::Reverse(hypothesis.score));
     let fitted = hypotheses.into_iter().filter_map(|found| {
         let lost = finished(drive, found.geometry, found.fats, &found.start, found.borne, bounds)?;
         let size = lost.witnesses.iter().find(|witness| witness.kind == WitnessKind::SizeRecord).map_or(0, |size| size.weight);
-        Some((found.score + size, lost))
+        Some((found.score + size - excess(&lost.geometry), lost))
     });
     // The first of equals: they come by their own scores.
-    let best = fitted.take(MOST_FITTED).reduce(|best, next| if next.0 > best.0 { next } else { best });
-    best.map(|(_, lost)| lost)
+    fitted.take(MOST_FITTED).reduce(|best, next| if next.0 > best.0 { next } else { best })
+}
+
+/// How much too long the FATs would be: formatters give them what their clusters need, rounded up to whole clusters.
+fn excess(geometry: &FatGeometry) -> i32 {
+    let sector = u64::from(geometry.bytes_per_sector) * 8;
+    let needed = ((geometry.cluster_count() + 2) * geometry.entry_bits()).div_ceil(sector);
+    let left = u64::from(geometry.fat_sectors).saturating_sub(needed);
+    if left > needed.max(1) / 4 + u64::from(geometry.sectors_per_cluster) { 8 } else { 0 }
 }
 
 /// Nothing is left of the FATs, and all chains with them: the folders alone give clusters and data, a table entry or the
@@ -302,7 +326,17 @@ fn finished(
     borne: Borne,
     bounds: &Bounds,
 ) -> Option<Lost> {
-    let size = extent::sized(drive, start, fats, &mut geometry, bounds)?;
+    let mut size = extent::sized(drive, start, fats, &mut geometry, bounds);
+    // Of two FATs the second may begin with anything: what looks like one of twice the length is two where an entry's end says so.
+    let stated = |size: &Option<Witness>| size.as_ref().is_some_and(|size| size.weight >= STATED);
+    if geometry.fats == 1 && geometry.fat_sectors.is_multiple_of(2) && !stated(&size) {
+        let mut two = FatGeometry { fats: 2, fat_sectors: geometry.fat_sectors / 2, ..geometry };
+        let other = extent::sized(drive, start, fats, &mut two, bounds);
+        if stated(&other) {
+            (geometry, size) = (two, other);
+        }
+    }
+    let size = size?;
     let weight = (borne.good * 2 - borne.bad * 4).clamp(-20, 20);
     let says = format!("chains of {} of {} sampled files are as long as their sizes ask", borne.good, borne.good + borne.bad);
     let chains = Witness::at(WitnessKind::References, fats.first, weight, says).start(start.at);
@@ -351,6 +385,13 @@ fn borne_out(drive: &SharedSource, start: ByteOffset, geometry: &FatGeometry) ->
     let cluster = u64::from(geometry.cluster_bytes()).max(1);
     let mut count = 0;
     let _ = volume.walk(Deleted::Hide, &mut |found| {
+        if found.entry.kind == NodeKind::Directory
+            && borne.ended + borne.cut < MOST_FOLDERS
+            && let Some(ends) = ends_with_its_chain(&volume, found.entry.id)
+        {
+            let slot = if ends { &mut borne.ended } else { &mut borne.cut };
+            *slot += 1;
+        }
         if found.entry.kind == NodeKind::File && found.entry.bytes > 0 {
             count += 1;
             let extents = volume.recorded_extents(found.entry.id).unwrap_or_default();
@@ -363,6 +404,28 @@ fn borne_out(drive: &SharedSource, start: ByteOffset, geometry: &FatGeometry) ->
         if count >= MOST_FILES { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     });
     borne
+}
+
+/// True where the end mark of a folder stands in the last cluster of its chain: with another size of clusters it stands before it or
+/// is not met. None for a folder of one cluster, which says nothing.
+fn ends_with_its_chain(volume: &FatVolume, folder: NodeId) -> Option<bool> {
+    let geometry = volume.geometry();
+    let raw = read_bytes(volume.source().as_ref(), ByteOffset(folder.0), 32, "directory entry").ok()?;
+    let half =
+        |at: usize| raw.get(at..at + 2).and_then(<[u8]>::first_chunk).map_or(0, |half| u32::from(u16::from_le_bytes(*half)));
+    let chain = volume.table().chain(half(20) << 16 | half(26), MOST_CHAIN);
+    if chain.clusters < 2 || chain.finding.is_some() {
+        return None;
+    }
+    let clusters = chain.runs.iter().flat_map(|(first, count)| *first..first.saturating_add(*count));
+    let has_end = |cluster: u32| {
+        let at = geometry.cluster_at(cluster)?;
+        let bytes = read_bytes(volume.source().as_ref(), at, geometry.cluster_bytes() as usize, "directory").ok()?;
+        Some(bytes.chunks_exact(32).any(|entry| entry.first() == Some(&0)))
+    };
+    let marks: Vec<bool> = clusters.map(|cluster| has_end(cluster).unwrap_or(false)).collect();
+    let (last, before) = marks.split_last()?;
+    Some(*last && before.iter().all(|mark| !mark))
 }
 
 /// Without folders: two FATs give their length, the chains of the root's files the size of clusters, and for FAT12 and
@@ -393,7 +456,7 @@ fn without_folders(drive: &SharedSource, first: FatStart, second: FatStart, clue
             }
         }
     }
-    best_of(drive, borne_by, bounds)
+    best_of(drive, borne_by, bounds).map(|(_, lost)| lost)
 }
 
 /// How many files of the root begin as their types promise, less those that do not.

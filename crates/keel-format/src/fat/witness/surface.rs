@@ -10,6 +10,8 @@ use crate::read_lenient;
 
 /// The longest FAT in bytes: 2²⁸ entries of 4 bytes.
 pub(super) const LARGEST_FAT: u64 = 1 << 30;
+/// The cluster size that is tried first where nothing tells.
+pub(super) const CUSTOMARY: u64 = 4096;
 /// The most places of data areas that are tried.
 const MOST_DATA: usize = 96;
 /// The most folders that vote.
@@ -29,6 +31,15 @@ pub(in crate::fat) struct Data {
     pub(in crate::fat) votes: usize,
 }
 
+impl Data {
+    /// The data area on which `dot` stands with clusters of 2^`power` bytes.
+    pub(super) fn of(dot: &Dot, power: u32) -> Option<Self> {
+        let back = u64::from(dot.own.checked_sub(2)?) << power;
+        let at = dot.at.0.checked_sub(back).filter(|at| *at > 0)?;
+        Some(Self { at: ByteOffset(at), cluster_bytes: 1 << power, votes: 1 })
+    }
+}
+
 /// Where the FATs lie: the first one, their length in bytes and count, and bytes of the fixed root behind them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Fats {
@@ -44,15 +55,14 @@ pub(in crate::fat) fn data_areas(dots: &[Dot]) -> Vec<Data> {
     let step = dots.len().div_ceil(MOST_VOTERS).max(1);
     for dot in dots.iter().step_by(step) {
         for power in 9..=18 {
-            let back = u64::from(dot.own - 2) << power;
-            if let Some(at) = dot.at.0.checked_sub(back).filter(|at| *at > 0) {
-                *votes.entry((ByteOffset(at), 1 << power)).or_default() += 1;
+            if let Some(data) = Data::of(dot, power) {
+                *votes.entry((data.at, data.cluster_bytes)).or_default() += 1;
             }
         }
     }
     let mut areas: Vec<Data> = votes.into_iter().map(|((at, cluster_bytes), votes)| Data { at, cluster_bytes, votes }).collect();
     // Where few folders vote, the customary sizes come first.
-    areas.sort_by_key(|data| (std::cmp::Reverse(data.votes), data.cluster_bytes.abs_diff(4096), data.at));
+    areas.sort_by_key(|data| (std::cmp::Reverse(data.votes), data.cluster_bytes.abs_diff(CUSTOMARY), data.at));
     areas.truncate(MOST_DATA);
     areas
 }
