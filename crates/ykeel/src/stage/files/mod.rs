@@ -65,7 +65,7 @@ impl Stage for Files {
     }
 
     fn signs(&self) -> &'static [&'static str] {
-        &["Before a name: ✓ marked to be taken out, ▸ folder, ↷ link, × deleted."]
+        &["Before a name: ✓ marked to be taken out, ▸ folder, ↷ link, × deleted, ∅ only its name is left."]
     }
 
     fn keys(&self) -> &'static [StageKey] {

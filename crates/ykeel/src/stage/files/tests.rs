@@ -1,4 +1,6 @@
 use std::fs;
+use std::path::PathBuf;
+use std::process::Command;
 
 use crossterm::event::KeyCode;
 use ratatui::layout::Rect;
@@ -96,6 +98,57 @@ fn deleted_entries_are_listed_on_request_with_what_is_left_of_them() {
     sign(&mut app, 'D');
     wait(&mut app);
     assert_eq!(names(&app).len(), 3);
+}
+
+/// An NTFS volume of three files, of one of which the record was overwritten.
+fn with_lost_record(bench: &Bench) -> PathBuf {
+    let image = bench.folder.path().join("lost.img");
+    let point = bench.folder.path().join("mounted");
+    fs::create_dir_all(&point).unwrap();
+    fs::File::create(&image).unwrap().set_len(32 << 20).unwrap();
+    let run = |command: &mut Command| assert!(command.output().unwrap().status.success(), "{command:?}");
+    run(Command::new("mkfs.ntfs").args(["-Q", "-F", "-q"]).arg(&image));
+    run(Command::new("ntfs-3g").arg(&image).arg(&point));
+    for name in ["kept.txt", "lost tide table.txt", "other.txt"] {
+        fs::write(point.join(name), format!("{name} of the Brackwater Line\n").repeat(200)).unwrap();
+    }
+    run(Command::new("umount").arg(&point));
+    let mut bytes = fs::read(&image).unwrap();
+    let name: Vec<u8> = "lost tide table".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let holds = |record: &[u8]| record.starts_with(b"FILE") && record.windows(name.len()).any(|part| part == name);
+    bytes.chunks_mut(1024).filter(|record| holds(record) && record[22] == 1).for_each(|record| record.fill(0x2E));
+    fs::write(&image, bytes).unwrap();
+    image
+}
+
+#[test]
+fn a_file_of_which_only_the_name_is_left_says_so_and_is_told_missing() {
+    let bench = Bench::new();
+    let image = with_lost_record(&bench);
+    let mut app = bench.app(&image);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    sign(&mut app, '7');
+    wait(&mut app);
+    assert_eq!(names(&app), ["kept.txt", "lost tide table.txt", "other.txt"]);
+    select(&mut app, "lost tide table.txt");
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("∅ lost tide table.txt") && text.contains("gone: "), "{text}");
+    assert!(!text.contains("∅ kept.txt"), "{text}");
+    // Taken out with the others it is told as what is missing.
+    for name in ["kept.txt", "lost tide table.txt"] {
+        select(&mut app, name);
+        sign(&mut app, ' ');
+    }
+    wait(&mut app);
+    sign(&mut app, 'e');
+    let out = bench.folder.path().join("out");
+    (0..120).for_each(|_| key(&mut app, KeyCode::Backspace));
+    line(&mut app, out.to_str().unwrap());
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("1 missing"), "{text}");
+    assert!(out.join("kept.txt").exists() && !out.join("lost tide table.txt").exists());
 }
 
 #[test]
