@@ -1,69 +1,24 @@
 //! `cargo xtask bench`: the figures to hold, measured on whole processes.
 
 use std::fs::{self, File};
-use std::io::{Read, Write};
-use std::path::{Path, PathBuf};
+use std::io::Read;
+use std::path::Path;
 use std::process::Command;
 use std::time::Instant;
 
-use anyhow::{Context, ensure};
+use anyhow::Context;
 
 use crate::bench_copy;
-use crate::content::Dice;
 use crate::drives;
 use crate::guest::{self, root, run};
+use crate::measure::{Figure, RUNS, forget, median, noise, once, row};
 use crate::setup;
 use crate::tmux;
 
-/// Runs of each command; the median is printed.
-pub(crate) const RUNS: usize = 5;
 /// Bytes of the surface that is swept.
 const SURFACE: u64 = 8 << 30;
 /// Files on the volume that is listed.
 const FILES: usize = 200_000;
-
-/// Seconds and peak memory of one run.
-#[derive(Clone, Copy)]
-pub(crate) struct Figure {
-    pub(crate) seconds: f64,
-    pub(crate) kib: u64,
-}
-
-/// The state folder of the measured commands.
-fn state() -> PathBuf {
-    root().join("target/bench/state")
-}
-
-/// Forgets what earlier runs kept: a map of the surface would make the next sweep instant.
-fn forget() -> anyhow::Result<()> {
-    let _ = fs::remove_dir_all(state());
-    fs::create_dir_all(state())?;
-    Ok(())
-}
-
-/// Runs a command once under the system's own accounting.
-pub(crate) fn once(command: &[&str]) -> anyhow::Result<Figure> {
-    let output = Command::new("/usr/bin/time")
-        .args(["-f", "%e %M"])
-        .args(command)
-        .env("YKEEL_STATE", state())
-        .output()
-        .context("cannot start time")?;
-    let text = String::from_utf8_lossy(&output.stderr).into_owned();
-    let mut words = text.lines().last().unwrap_or_default().split(' ');
-    let figure = Figure { seconds: words.next().unwrap_or_default().parse()?, kib: words.next().unwrap_or_default().parse()? };
-    ensure!(output.status.success(), "{}: {text}", command.join(" "));
-    Ok(figure)
-}
-
-pub(crate) fn median(mut figures: Vec<Figure>) -> Figure {
-    figures.sort_by(|one, two| one.seconds.total_cmp(&two.seconds));
-    figures[figures.len() / 2]
-}
-
-pub(crate) fn row(what: &str, figure: Figure, note: &str) {
-    println!("{what:<52} {:>8.3} s {:>7.1} MiB  {note}", figure.seconds, figure.kib as f64 / 1024.0);
-}
 
 /// Prints every figure.
 pub(crate) fn run_all() -> anyhow::Result<()> {
@@ -107,21 +62,6 @@ pub(crate) fn read_loop(path: &str) -> anyhow::Result<()> {
     }
     std::hint::black_box(sum);
     Ok(())
-}
-
-/// An image of `bytes` bytes of noise, made once.
-pub(crate) fn noise(image: &Path, bytes: u64) -> anyhow::Result<String> {
-    if fs::metadata(image).map_or(0, |metadata| metadata.len()) != bytes {
-        let mut file = File::create(image)?;
-        let mut dice = Dice::new(8);
-        let mut block: Vec<u8> = (0..(4 << 20) / 8).flat_map(|_| dice.next().to_le_bytes()).collect();
-        for number in 0..bytes / block.len() as u64 {
-            block[..8].copy_from_slice(&number.to_le_bytes());
-            file.write_all(&block)?;
-        }
-        file.sync_all()?;
-    }
-    Ok(image.to_string_lossy().into_owned())
 }
 
 fn surface(work: &Path, ykeel: &str, own: &str) -> anyhow::Result<()> {

@@ -14,9 +14,9 @@ use keel_core::job::{Cancel, Desk};
 use keel_source::{ByteOffset, ByteRange, CopyLog, Identity, OpenOptions, ReadError, SharedSource, Source, copy_log_of};
 use sha2::{Digest, Sha256};
 
-use crate::bench::{RUNS, median, noise, once, row};
 use crate::content::Dice;
 use crate::guest::{root, run};
+use crate::measure::{RUNS, median, noise, once, row};
 use crate::setup;
 
 /// Bytes of the healthy source that is copied.

@@ -19,10 +19,10 @@ use keel_source::{ByteOffset, ByteRange, FileSource, SectorSize, SharedSource};
 use sha2::{Digest, Sha256};
 
 use crate::bench_mend::hex;
-use crate::bench_recovery::{MIB, Made, Tally, document, make, ykeel, ykeel_again};
 use crate::content::{self, Item};
 use crate::drives;
 use crate::guest::{self, Filling};
+use crate::matrix::{MIB, Made, Tally, document, make, ykeel, ykeel_again};
 
 /// Length of every volume.
 const BYTES: u64 = 320 * MIB;

@@ -12,9 +12,9 @@ use keel_core::mend::{self, Belongs, Edit, Intent, Order};
 use keel_core::plan::{self, ApplyOptions, Bundle, Condition, Confirmation, Direction, Plan};
 use keel_source::{ByteOffset, OpenOptions, Payload, SharedSource, Source};
 
-use crate::bench;
 use crate::content::Dice;
 use crate::guest::{root, run};
+use crate::measure;
 
 /// Counts of edits, each of one sector.
 const EDITS: [u64; 3] = [12_500, 50_000, 200_000];
@@ -52,7 +52,7 @@ pub(crate) fn one(what: &str, size: &str) -> anyhow::Result<()> {
         let piece: Vec<u8> = (0..(4 << 20) / 8).flat_map(|_| dice.next().to_le_bytes()).collect();
         (0..size).try_for_each(|number| file.write_all_at(&piece, (number << 30) + (5 << 20)))?;
     } else {
-        bench::noise(&image, bytes.next_multiple_of(4 << 20))?;
+        measure::noise(&image, bytes.next_multiple_of(4 << 20))?;
     }
     let source = keel_source::open(&image, OpenOptions::default())?;
     let edits =

@@ -5,56 +5,29 @@ use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
-use std::time::Duration;
+use std::process::Command;
 
-use anyhow::{Context, ensure};
+use anyhow::Context;
 use keel_format::table::mbr::make::{NewEntry, mbr_sector};
 use keel_format::{Geometry, registry};
 use keel_source::{ByteOffset, FileSource, SectorSize};
 use sha2::{Digest, Sha256};
 
-use crate::bench_mend::{hex, on_loop, plant};
+use crate::bench_mend::{hex, on_loop};
 use crate::content::{self, Dice, Item};
 use crate::guest::{self, Filling, root, run};
+use crate::matrix::{MIB, Made, Tally, document, make, ykeel};
 use crate::{bench_older, drives, setup};
 
-pub(crate) const MIB: u64 = 1 << 20;
 /// Where the volume begins on its drive, unless a row says otherwise.
 const START: u64 = MIB;
 /// Volumes of each row, each with other files and noise.
 const SEEDS: u64 = 3;
 
-/// A volume of the matrix: what the formatter is told, its bytes, and the type of its entry.
-pub(crate) struct Made {
-    pub(crate) kind: &'static str,
-    pub(crate) options: &'static [&'static str],
-    pub(crate) bytes: u64,
-    pub(crate) os_type: u8,
-}
-
 /// What is harmed, in bytes of the volume.
 struct Harm {
     name: &'static str,
     ranges: Vec<(u64, u64)>,
-}
-
-/// What became of the drives of a class.
-#[derive(Default)]
-pub(crate) struct Tally {
-    pub(crate) drives: u64,
-    pub(crate) exact: u64,
-    pub(crate) false_finds: u64,
-    pub(crate) files: u64,
-    pub(crate) files_back: u64,
-    pub(crate) mended: u64,
-    pub(crate) taken: u64,
-    /// Mended volumes that a kernel was given to write to, and those of which it said nothing.
-    asked: u64,
-    silent: u64,
-    /// Files called whole that are not what was written.
-    pub(crate) wrong: u64,
-    pub(crate) slowest: Duration,
 }
 
 const VOLUMES: &[Made] = &[
@@ -145,57 +118,6 @@ fn hashes(items: &[Item]) -> BTreeMap<String, String> {
     items.iter().map(|item| (item.path.clone(), hex(&Sha256::digest(&item.bytes)))).collect()
 }
 
-/// Formats `volume` (which keeps what stood there) and fills it.
-pub(crate) fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Result<()> {
-    let path = volume.to_string_lossy().into_owned();
-    let point = work.join("mounted").to_string_lossy().into_owned();
-    let with = |fixed: &[&str]| -> Vec<String> {
-        fixed.iter().chain(made.options).map(|word| (*word).to_string()).chain([path.clone()]).collect()
-    };
-    // Formatters talk; the table is what is wanted.
-    let call = |program: &str, arguments: Vec<String>| -> anyhow::Result<()> {
-        let output = Command::new(program).args(&arguments).output().with_context(|| format!("cannot start {program}"))?;
-        ensure!(output.status.success(), "{program} {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
-        Ok(())
-    };
-    let fill = |command: &[&str]| -> anyhow::Result<()> {
-        let (program, arguments) = command.split_first().context("a mount command")?;
-        run(program, arguments)?;
-        let filled = plant(items, Path::new(&point));
-        run("umount", &[&point])?;
-        filled
-    };
-    match made.kind {
-        "ntfs" => {
-            call("mkfs.ntfs", with(&["-Q", "-F", "-q"]))?;
-            fill(&["ntfs-3g", &path, &point])
-        }
-        "ext4" => {
-            call("mkfs.ext4", with(&["-q", "-F", "-E", "nodiscard"]))?;
-            fill(&["mount", "-t", "ext4", "-o", "loop", &path, &point])
-        }
-        "xfs" => {
-            call("mkfs.xfs", with(&["-q", "-f", "-K"]))?;
-            fill(&["mount", "-t", "xfs", "-o", "loop", &path, &point])
-        }
-        "exfat" => {
-            call("mkfs.exfat", with(&[]))?;
-            on_loop(&path, &[], |device| fill(&["mount.exfat-fuse", "-o", "rw", device, &point]))
-        }
-        fat => {
-            call("mkfs.vfat", with(&["-F", &fat[3..]]))?;
-            let tree = work.join("tree");
-            let _ = fs::remove_dir_all(&tree);
-            plant(items, &tree)?;
-            let tops: Vec<String> =
-                fs::read_dir(&tree)?.flatten().map(|entry| entry.path().to_string_lossy().into_owned()).collect();
-            let arguments: Vec<&str> =
-                ["-s", "-i", &path].into_iter().chain(tops.iter().map(String::as_str)).chain(["::"]).collect();
-            run("mcopy", &arguments)
-        }
-    }
-}
-
 /// The drive around a volume, with a table or without one.
 fn drive(made: &Made, volume: &Path, image: &Path, table: bool) -> anyhow::Result<()> {
     let _ = fs::remove_file(image);
@@ -271,22 +193,6 @@ fn overwrite(image: &Path, ranges: &[(u64, u64)], seed: u64) -> anyhow::Result<(
         file.write_all_at(&bytes, START + at)?;
     }
     Ok(())
-}
-
-/// Runs the program as on a machine that has not seen the drive.
-pub(crate) fn ykeel(work: &Path, arguments: &[&str]) -> anyhow::Result<Output> {
-    let _ = fs::remove_dir_all(work.join("state"));
-    ykeel_again(work, arguments)
-}
-
-/// Runs the program with what it kept of the run before.
-pub(crate) fn ykeel_again(work: &Path, arguments: &[&str]) -> anyhow::Result<Output> {
-    let state = work.join("state");
-    Ok(Command::new(root().join("target/release/ykeel")).args(arguments).env("YKEEL_STATE", state).output()?)
-}
-
-pub(crate) fn document(output: &Output) -> serde_json::Value {
-    serde_json::from_slice(&output.stdout).unwrap_or_default()
 }
 
 /// How many of `files` come out of a find with the right content.

@@ -15,6 +15,8 @@ mod dist;
 mod drives;
 mod fuzz;
 mod guest;
+mod matrix;
+mod measure;
 #[path = "../guest/qemu.rs"]
 mod qemu;
 mod setup;

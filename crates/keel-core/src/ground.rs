@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::case;
 use crate::error::CoreError;
-use crate::reads::Latency;
+use crate::reads::latency::Latency;
 use crate::whose::{self, Print};
 
 /// Parts of a drive that are told apart.

@@ -6,6 +6,9 @@ use super::layout::{ATTR_DIRECTORY, ATTR_LONG_NAME, ATTR_VOLUME_ID, DELETED, Raw
 use super::oem;
 use crate::{Entry, Existence, NodeId, NodeKind, Stamp, Times, View};
 
+/// The largest directory: the specification allows 65,536 entries of 32 bytes.
+pub(super) const LARGEST_DIRECTORY: u64 = 65_536 * 32;
+
 /// One short entry with its long name put together.
 #[derive(Debug, Clone)]
 pub struct RawSlot {

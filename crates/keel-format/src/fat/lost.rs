@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use keel_source::printable;
 
-use super::directory::{RawSlot, Slots};
+use super::directory::{LARGEST_DIRECTORY, RawSlot, Slots};
 use super::layout::DELETED;
 use super::{FatGeometry, FatVolume, oem};
 use crate::check::{Checked, Mending};
@@ -182,7 +182,7 @@ impl FatVolume {
     /// The clusters of a folder. Where its entries are lost and its last cluster is full, it goes on in the nearest cluster ahead that
     /// holds what a folder holds and that nobody leads to: one of which nothing is known either, or the first of a chain.
     pub(super) fn folder_chain(&self, first: u32) -> Chain {
-        let most = super::read::LARGEST_DIRECTORY.div_ceil(u64::from(self.geometry().cluster_bytes()).max(1));
+        let most = LARGEST_DIRECTORY.div_ceil(u64::from(self.geometry().cluster_bytes()).max(1));
         let mut chain = self.table().chain(first, most);
         if chain.finding.is_none() {
             return chain;

@@ -14,9 +14,6 @@ use crate::{
     tree,
 };
 
-/// The largest directory: the specification allows 65,536 entries of 32 bytes.
-pub(super) const LARGEST_DIRECTORY: u64 = 65_536 * 32;
-
 /// The most findings that one examination reports.
 const MOST_FINDINGS: usize = 200;
 

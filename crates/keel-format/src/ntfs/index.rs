@@ -8,7 +8,9 @@ use super::attribute::FileName;
 use super::layout::{BITMAP, INDEX_ALLOCATION, INDEX_ROOT, NUMBER_MASK, RawIndexEntry, RawIndexHeader};
 use super::{MftMap, NtfsGeometry, NtfsVolume, Record, record, stream};
 use crate::device::step;
-use crate::{Finding, FormatError, Problem, Repair, Severity, StreamReader, View, read_whole};
+use crate::{
+    Entry, Existence, Finding, FormatError, NodeId, NodeKind, Problem, Repair, Severity, StreamReader, View, read_whole,
+};
 
 /// The name of the index over file names.
 const NAME: &str = "$I30";
@@ -19,11 +21,41 @@ const MOST_FINDINGS: usize = 200;
 /// The largest index bitmap that is read: 64 KiB of bits name 524,288 blocks.
 const LARGEST_BITMAP: usize = 8 << 20;
 
+/// The bit of a name's `file_attributes` that says it is a directory's.
+const DIRECTORY_ATTRIBUTE: u32 = 0x1000_0000;
+
 /// One directory entry: record number and decoded name.
 pub(super) struct IndexedName {
     pub(super) number: u64,
     pub(super) sequence: u16,
     pub(super) name: FileName,
+}
+
+/// The node of record `number`.
+pub(super) fn node(number: u64, sequence: u16) -> NodeId {
+    NodeId(number & NUMBER_MASK | u64::from(sequence) << 48)
+}
+
+/// What the index of a folder says of a file.
+pub(super) fn entry_of_index(found: IndexedName, is_link: bool) -> Entry {
+    let directory = found.name.raw.file_attributes.get() & DIRECTORY_ATTRIBUTE != 0;
+    Entry {
+        id: node(found.number, found.sequence),
+        kind: kind(is_link, directory),
+        bytes: if directory { 0 } else { found.name.raw.data_size.get() },
+        times: found.name.times(),
+        existence: Existence::Present,
+        name: found.name.name,
+    }
+}
+
+/// What a record or a name is of.
+pub(super) fn kind(is_link: bool, directory: bool) -> NodeKind {
+    match directory {
+        _ if is_link => NodeKind::Link,
+        true => NodeKind::Directory,
+        false => NodeKind::File,
+    }
 }
 
 /// Hands every name of the directory to `each`: the root in the record, then every block in use, in the order in

@@ -2,8 +2,7 @@
 //! NTFS still make them.
 
 use super::layout::{DATA, STANDARD_INFORMATION};
-use super::read::NtfsVolume;
-use super::{Record, stream};
+use super::{NtfsVolume, Record, stream};
 use crate::read_whole;
 
 /// `FILE_ATTRIBUTE_SYSTEM`.

@@ -18,6 +18,7 @@ mod reparse;
 mod runs;
 mod shape;
 mod stream;
+mod volume;
 mod witness;
 mod wof;
 

@@ -6,10 +6,9 @@ use std::ops::{ControlFlow, Range};
 
 use keel_source::ByteOffset;
 
-use super::LooseBlock;
-use super::index::{self, IndexedName};
+use super::index::{self, IndexedName, entry_of_index};
 use super::layout::{FIRST_USER, NUMBER_MASK};
-use super::read::{NtfsVolume, entry_of_index};
+use super::{LooseBlock, NtfsVolume};
 use crate::device::{hold, step};
 use crate::{Entry, Existence, NodeKind};
 
