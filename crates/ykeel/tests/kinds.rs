@@ -184,3 +184,57 @@ fn a_version_is_taken_by_name_for_a_structure_or_a_single_field() {
         assert_eq!(output.status.code(), Some(code), "{wrong}: {output:?}");
     }
 }
+
+/// An NTFS volume by the system's formatter and driver, of which the records of some files were overwritten.
+fn with_lost_records(bench: &Bench, lost: &[&str]) -> std::path::PathBuf {
+    let (image, point) = (bench.path("lost.img"), bench.path("mounted"));
+    fs::create_dir_all(&point).unwrap();
+    fs::File::create(&image).unwrap().set_len(32 << 20).unwrap();
+    let run = |command: &mut std::process::Command| assert!(command.output().unwrap().status.success(), "{command:?}");
+    run(std::process::Command::new("mkfs.ntfs").args(["-Q", "-F", "-q"]).arg(&image));
+    run(std::process::Command::new("ntfs-3g").arg(&image).arg(&point));
+    fs::create_dir(point.join("Rota")).unwrap();
+    for name in ["ropes.txt", "fenders.txt", "tide table.txt"] {
+        fs::write(point.join("Rota").join(name), format!("{name} of the Brackwater Line\n").repeat(300)).unwrap();
+    }
+    run(std::process::Command::new("umount").arg(&point));
+    let mut bytes = fs::read(&image).unwrap();
+    for name in lost {
+        let units: Vec<u8> = name.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        let holds = |record: &[u8]| record.starts_with(b"FILE") && record.windows(units.len()).any(|part| part == units);
+        bytes.chunks_mut(1024).filter(|record| record[22] == 1 && holds(record)).for_each(|record| record.fill(0x77));
+    }
+    fs::write(&image, bytes).unwrap();
+    image
+}
+
+#[test]
+fn names_without_records_are_listed_found_and_written_down_as_missing() {
+    let bench = Bench::new();
+    let image = with_lost_records(&bench, &["ropes.txt", "tide table.txt"]);
+    let (code, document) = bench.json(&["files", text(&image), "--volume", "n1", "Rota"]);
+    assert_eq!(code, 0);
+    let listed: Vec<(&str, &str)> = document["entries"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|entry| (entry["name"].as_str().unwrap(), entry["existence"].as_str().unwrap()))
+        .collect();
+    assert_eq!(listed, [("fenders.txt", "present"), ("ropes.txt", "named"), ("tide table.txt", "named")]);
+    let plain = bench.run(&["files", text(&image), "--volume", "n1", "--find", "is:named"]);
+    let plain = String::from_utf8(plain.stdout).unwrap();
+    assert_eq!(plain.lines().filter(|line| line.contains("named") && line.contains("(gone)")).count(), 2, "{plain}");
+    let others = bench.run(&["files", text(&image), "--volume", "n1", "--find", "is:present !is:folder"]);
+    assert_eq!(String::from_utf8(others.stdout).unwrap().lines().filter(|line| line.contains(".txt")).count(), 1);
+    let to = bench.path("out");
+    let output = bench.run(&["extract", text(&image), "--volume", "n1", "--to", text(&to), "--json"]);
+    assert_eq!(output.status.code(), Some(5), "something is missing");
+    let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!((&told["whole"], &told["failed"]), (&1.into(), &2.into()));
+    let lines = told["files"].as_array().unwrap();
+    let gone: Vec<&str> =
+        lines.iter().filter(|line| line["ground"] == "gone").map(|line| line["path"].as_str().unwrap()).collect();
+    assert_eq!(gone, ["Rota/ropes.txt", "Rota/tide table.txt"]);
+    assert!(told["findings"].to_string().contains("2 files are listed by the names that folders keep of them"));
+    assert!(to.join("Rota/fenders.txt").exists() && !to.join("Rota/ropes.txt").exists());
+}

@@ -360,3 +360,21 @@ fn marked_folders_weigh_what_is_below_them_and_a_search_goes_through_all_of_it()
         (vec!["a.jpg".into(), "Quay/b.jpg".into(), "Quayside/d.jpg".into()], 4, 0)
     );
 }
+
+#[test]
+fn a_file_of_which_only_the_name_is_left_is_gone_whatever_it_claims() {
+    let volume = Hostile::new(&[("Quay", "ropes.txt")]);
+    let judge = GroundJudge::new(&volume);
+    let present = volume.entry(0);
+    assert_eq!(judge.of(&present), super::FileGround::Whole);
+    for (bytes, kind, wanted) in [
+        (5, NodeKind::File, super::FileGround::Gone),
+        (0, NodeKind::File, super::FileGround::Gone),
+        (0, NodeKind::Directory, super::FileGround::Whole),
+    ] {
+        let named = Entry { existence: Existence::Named, bytes, kind, ..present.clone() };
+        assert_eq!(judge.of(&named), wanted, "{bytes} {kind:?}");
+        let taken = super::Taken::default();
+        assert_eq!(GroundJudge::under(&volume, &taken).of(&named), wanted, "under a later volume: {bytes} {kind:?}");
+    }
+}

@@ -305,3 +305,136 @@ fn what_holds_entries_is_told_from_what_holds_anything() {
     deleted[..32].copy_from_slice(&[0xE5; 32]);
     assert!(directory::holds_entries(&deleted), "of a deleted entry nothing is asked");
 }
+
+/// The rule of lost chains: what it says, and the volume with what it writes.
+fn put_together(overlay: Overlay) -> (Vec<String>, FatVolume) {
+    let source: SharedSource = Arc::new(overlay);
+    let checked = lost::chains(&FatVolume::open(Arc::clone(&source), geometry()).unwrap());
+    let mut view = Overlay::new(source);
+    for repair in checked.mending.iter().flat_map(|mending| &mending.repairs) {
+        view.lay(repair.at, &repair.bytes);
+    }
+    (checked.findings.into_iter().map(|finding| finding.what).collect(), open(view))
+}
+
+fn entries(volume: &FatVolume, clusters: impl IntoIterator<Item = u32>) -> Vec<u32> {
+    clusters.into_iter().map(|cluster| volume.table().entry(cluster).unwrap_or(1) & 0xFFFF).collect()
+}
+
+#[test]
+fn a_chain_that_no_fat_knows_is_written_as_its_file_is_read() {
+    let mut overlay = empty();
+    // Three clusters, of which the last is still known; one; and a file that was never written.
+    overlay.lay(
+        geometry().root_at(),
+        &[slot(b"ROPES   TXT", 0x20, 5, 1500), slot(b"ONE     TXT", 0x20, 9, 100), slot(b"EMPTY   TXT", 0x20, 0, 0)].concat(),
+    );
+    set(&mut overlay, 7, 0xFFFF);
+    let (said, volume) = put_together(overlay);
+    assert_eq!(said.len(), 2, "{said:?}");
+    assert!(said[0].contains("ROPES.TXT: 2 entries of its chain are lost"), "{said:?}");
+    assert_eq!(entries(&volume, 5..10), [6, 7, 0xFFFF, 0, 0xFFFF]);
+    assert_eq!(volume.table().entry_in(1, 5), Some(6), "in both copies");
+    let again = lost::chains(&volume);
+    assert!(again.findings.is_empty() && again.mending.is_none_or(|mending| mending.repairs.is_empty()));
+}
+
+#[test]
+fn a_volume_whose_chains_are_known_is_left_alone() {
+    let mut overlay = empty();
+    overlay.lay(geometry().root_at(), &slot(b"SHORT   TXT", 0x20, 5, 5000));
+    // Shorter than its size asks: another rule's, for its entries are there.
+    set(&mut overlay, 5, 6);
+    set(&mut overlay, 6, 0xFFFF);
+    let (said, volume) = put_together(overlay);
+    assert_eq!((said, entries(&volume, 5..8)), (Vec::new(), vec![6, 0xFFFF, 0]));
+}
+
+#[test]
+fn two_files_of_lost_chains_never_get_the_same_cluster() {
+    let mut overlay = empty();
+    // By its size the first one reaches over where the second one begins.
+    overlay.lay(geometry().root_at(), &[slot(b"LONG    BIN", 0x20, 5, 2000), slot(b"NEXT    BIN", 0x20, 7, 600)].concat());
+    let (said, volume) = put_together(overlay);
+    assert!(said[0].contains("LONG.BIN: where it goes on is lost"), "{said:?}");
+    assert_eq!(entries(&volume, 5..9), [0, 0, 8, 0xFFFF]);
+}
+
+#[test]
+fn what_no_entry_can_be_is_freed_beside_chains_that_were_put_together() {
+    let harmed = || {
+        let mut overlay = empty();
+        overlay.lay(geometry().root_at(), &slot(b"ROPES   TXT", 0x20, 5, 600));
+        for (cluster, garbage) in [(5, 0xE001), (6, 0xE777), (12, 0xEABC), (200, 0xE123)] {
+            set(&mut overlay, cluster, garbage);
+        }
+        // One that can be an entry may be somebody's.
+        set(&mut overlay, 13, 14);
+        overlay
+    };
+    let (_, volume) = put_together(harmed());
+    assert_eq!(entries(&volume, [5, 6, 12, 13, 200]), [6, 0xFFFF, 0, 14, 0], "of the same sector");
+    // Where a chain could not be put together nothing is freed: it may lie there.
+    let mut overlay = harmed();
+    overlay.lay(geometry().root_at() + 32, &slot(b"LONG    BIN", 0x20, 20, 40_000_000));
+    let (_, volume) = put_together(overlay);
+    assert_eq!(entries(&volume, [12]), [0xEABC]);
+}
+
+/// A cluster of sixteen short entries, numbered from `first` on; `behind` are the last ones.
+fn full(first: usize, behind: &[u8]) -> Vec<u8> {
+    let count = 16 - behind.len() / 32;
+    let mut bytes: Vec<u8> = (first..first + count)
+        .flat_map(|number| {
+            let text = format!("FILE{number:04}TXT");
+            slot(text.as_bytes().first_chunk().unwrap(), 0x20, 0, 0)
+        })
+        .collect();
+    bytes.extend(behind);
+    bytes
+}
+
+#[test]
+fn a_folder_goes_on_in_the_cluster_that_its_last_name_breaks_off_towards() {
+    let short = b"FAHRPL~1TXT";
+    let name = long("Fahrplan der Überfahrten.txt", short);
+    let (head, rest) = name.split_at(name.len() - 32);
+    let mut overlay = empty();
+    overlay.lay(geometry().root_at(), &slot(b"NOTES      ", 0x10, 5, 0));
+    overlay.lay(geometry().cluster_at(5).unwrap(), &full(1, head));
+    // What follows first holds entries that belong to another folder; text, and a folder of its own, never go on.
+    let mut whole = long("another name of somebody.txt", b"ANOTHE~1TXT");
+    whole.extend(slot(b"ANOTHE~1TXT", 0x20, 0, 0));
+    whole.resize(512, 0);
+    let mut text = b"crossing 36 of the line".to_vec();
+    text.resize(512, 0);
+    let own = [slot(b".          ", 0x10, 8, 0), slot(b"..         ", 0x10, 0, 0)].concat();
+    let mut next = [rest, &slot(short, 0x20, 0, 0)].concat();
+    next.resize(512, 0);
+    for (cluster, bytes) in [(6, &text), (7, &whole), (8, &own), (9, &next)] {
+        overlay.lay(geometry().cluster_at(cluster).unwrap(), bytes);
+    }
+    let (said, volume) = put_together(overlay);
+    assert!(said.iter().any(|what| what.contains("NOTES: 2 entries")), "{said:?}");
+    assert_eq!(entries(&volume, [5, 9]), [9, 0xFFFF]);
+    let (paths, _) = walk(&volume);
+    assert_eq!(paths.len(), 1 + 14 + 1, "{paths:?}");
+    assert!(paths.contains(&"NOTES/Fahrplan der Überfahrten.txt".to_string()), "{paths:?}");
+}
+
+#[test]
+fn a_folder_goes_on_in_a_chain_that_nobody_leads_to() {
+    let mut overlay = empty();
+    overlay.lay(geometry().root_at(), &[slot(b"NOTES      ", 0x10, 5, 0), slot(b"HELD    TXT", 0x20, 600, 700)].concat());
+    overlay.lay(geometry().cluster_at(5).unwrap(), &full(1, &[]));
+    set(&mut overlay, 600, 601);
+    set(&mut overlay, 601, 0xFFFF);
+    // The rest of the folder is two clusters of which the FAT knows how they hang together.
+    overlay.lay(geometry().cluster_at(2000).unwrap(), &full(17, &[]));
+    overlay.lay(geometry().cluster_at(2100).unwrap(), &slot(b"LAST    TXT", 0x20, 0, 0));
+    set(&mut overlay, 2000, 2100);
+    set(&mut overlay, 2100, 0xFFFF);
+    let (_, volume) = put_together(overlay);
+    assert_eq!(entries(&volume, [5, 2000, 2100]), [2000, 2100, 0xFFFF]);
+    assert_eq!(walk(&volume).0.len(), 2 + 16 + 16 + 1);
+}

@@ -184,3 +184,103 @@ fn drop_floating(found: Vec<FoundVolume>) -> Vec<FoundVolume> {
     };
     found.into_iter().filter(|volume| !is_floating(volume) || !belongs(volume)).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_source::MemorySource;
+    use zerocopy::{FromZeros, IntoBytes};
+
+    use super::*;
+    use crate::ext::witness::clue::JournalClue;
+
+    /// A superblock of a volume of one group, with blocks of `1024 << log` bytes, that keeps `words` of its journal's inode.
+    fn raw(log: u32, words: &[u32], bytes: u32) -> RawSuperblock {
+        let mut raw = RawSuperblock::new_zeroed();
+        raw.s_magic.set(0xEF53);
+        raw.s_log_block_size.set(log);
+        raw.s_log_cluster_size.set(log);
+        raw.s_inodes_count.set(1024);
+        raw.s_blocks_count_lo.set(8000);
+        raw.s_first_data_block.set(u32::from(log == 0));
+        raw.s_blocks_per_group.set(8192);
+        raw.s_clusters_per_group.set(8192);
+        raw.s_inodes_per_group.set(1024);
+        raw.s_rev_level.set(1);
+        raw.s_inode_size.set(256);
+        raw.s_jnl_backup_type = BACKUP_OF_BLOCKS;
+        let stored: Vec<u8> = words.iter().flat_map(|word| word.to_le_bytes()).collect();
+        raw.s_jnl_blocks[..stored.len()].copy_from_slice(&stored);
+        raw.s_jnl_blocks[64..68].copy_from_slice(&bytes.to_le_bytes());
+        raw
+    }
+
+    /// `i_block` of a journal in these extents: logical block, length, place.
+    fn extents(list: &[(u32, u16, u32)]) -> Vec<u32> {
+        let mut words = vec![0xF30A | (list.len() as u32) << 16, 4, 0];
+        words.extend(list.iter().flat_map(|(logical, len, at)| [*logical, u32::from(*len), *at]));
+        words
+    }
+
+    #[test]
+    fn the_journals_pieces_are_those_that_the_superblock_keeps() {
+        let pieces = |raw: &RawSuperblock| journal_runs(raw);
+        let two = raw(0, &extents(&[(0, 2, 80), (2, 900, 120)]), 902 * 1024);
+        assert_eq!(pieces(&two), Some(vec![(80, 2), (120, 900)]));
+        // The older map: blocks one by one, its own between them.
+        let mapped = raw(0, &[300, 301, 302], 1000 * 1024);
+        assert_eq!(pieces(&mapped), Some(vec![(300, 1000 + 15 + 3)]));
+        let mut tree = raw(0, &extents(&[(0, 2, 80)]), 2048);
+        tree.s_jnl_blocks[6] = 1;
+        let mut silent = raw(0, &extents(&[(0, 2, 80)]), 2048);
+        silent.s_jnl_backup_type = 0;
+        for other in [tree, silent, raw(0, &extents(&[(0, 0, 80)]), 2048), raw(0, &[], 2048)] {
+            assert_eq!(pieces(&other), None);
+        }
+    }
+
+    #[test]
+    fn a_superblock_in_a_journal_gives_the_start_of_the_volume() {
+        for log in [0u32, 2] {
+            let unit = 1024u64 << log;
+            let own = raw(log, &extents(&[(0, 50, 200)]), 50 * 1024 << log);
+            let (geometry, _) = ExtGeometry::parse(View::new("superblock", ByteOffset(0), own.as_bytes())).unwrap();
+            let start = 1 << 20;
+            let journal = start + 200 * unit;
+            let mut clues = Clues::default();
+            let clue = JournalClue { at: ByteOffset(journal), block_bytes: 1024 << log, blocks: 50 };
+            clues.ext.journals = vec![clue];
+            let kept = |block: u64| ByteOffset(journal + block * unit + geometry.superblock_at(0).0 % unit);
+            let found = in_journal(kept(7), own.as_bytes(), &geometry, &clues).unwrap();
+            assert_eq!((found.0.0, found.1.kept_superblock), (start, kept(7).0 - start), "{log}");
+            assert_eq!(found.1, ExtGeometry { kept_superblock: found.1.kept_superblock, ..geometry });
+            // Behind the journal, at another place in its block, before any journal, or in one of another block size: none.
+            assert!(in_journal(kept(50), own.as_bytes(), &geometry, &clues).is_none());
+            assert!(in_journal(kept(7) + 512, own.as_bytes(), &geometry, &clues).is_none());
+            assert!(in_journal(ByteOffset(start), own.as_bytes(), &geometry, &clues).is_none());
+            clues.ext.journals = vec![JournalClue { block_bytes: 8192 << log, ..clue }];
+            assert!(in_journal(kept(7), own.as_bytes(), &geometry, &clues).is_none());
+            // A journal so near to the front that the volume would begin before the drive.
+            clues.ext.journals = vec![JournalClue { at: ByteOffset(5 * unit), ..clue }];
+            assert!(in_journal(ByteOffset(9 * unit), own.as_bytes(), &geometry, &clues).is_none());
+        }
+    }
+
+    #[test]
+    fn blocks_of_a_journal_right_before_it_give_a_superblock_away() {
+        let own = raw(2, &[], 0);
+        let (geometry, _) = ExtGeometry::parse(View::new("superblock", ByteOffset(0), own.as_bytes())).unwrap();
+        let mut bytes = vec![0; 1 << 20];
+        let at = ByteOffset(100 * 4096 + 1024);
+        let drive = |bytes: &[u8]| -> SharedSource { Arc::new(MemorySource::new("log", bytes.to_vec(), 512)) };
+        assert!(!stands_in_log(&drive(&bytes), at, &geometry));
+        for (back, kind, is_log) in [(1u64, 1u8, true), (64, 1, true), (65, 1, false), (3, 2, true), (3, 9, false)] {
+            let place = ((100 - back) * 4096) as usize;
+            bytes[place..place + 8].copy_from_slice(&[0xC0, 0x3B, 0x39, 0x98, 0, 0, 0, kind]);
+            assert_eq!(stands_in_log(&drive(&bytes), at, &geometry), is_log, "{back} {kind}");
+            bytes[place..place + 8].fill(0);
+        }
+        assert!(!stands_in_log(&drive(&bytes), ByteOffset(1024), &geometry), "at the front nothing stands before it");
+    }
+}
