@@ -16,6 +16,8 @@ pub enum Form {
     Big,
     /// Characters.
     Text,
+    /// Characters, padded with zeros.
+    Name,
     /// Plain bytes.
     Bytes,
 }
@@ -48,7 +50,7 @@ impl Field {
         structure.get(self.offset..self.offset.checked_add(self.len)?)
     }
 
-    /// The bytes that a typed value makes of the field: a number, decimal or hexadecimal (`0x…`); characters, padded with spaces; bytes in
+    /// The bytes that a typed value makes of the field: a number, decimal or hexadecimal (`0x…`); characters, padded as the field is; bytes in
     /// hexadecimal, as many as the field has. None where it does not fit.
     #[must_use]
     pub fn typed(&self, text: &str) -> Option<Vec<u8>> {
@@ -65,10 +67,10 @@ impl Field {
         match self.form {
             Form::Big => number(),
             Form::Little => number().map(|bytes| bytes.into_iter().rev().collect()),
-            Form::Text => {
+            Form::Text | Form::Name => {
                 let mut bytes = text.as_bytes().to_vec();
                 (bytes.len() <= self.len).then(|| {
-                    bytes.resize(self.len, b' ');
+                    bytes.resize(self.len, if self.form == Form::Text { b' ' } else { 0 });
                     bytes
                 })
             }
@@ -91,7 +93,7 @@ impl Field {
         Some(match self.form {
             Form::Little => shown(number(&mut bytes.iter().rev())),
             Form::Big => shown(number(&mut bytes.iter())),
-            Form::Text => String::from_utf8_lossy(bytes).trim_end_matches(['\0', ' ']).to_string(),
+            Form::Text | Form::Name => String::from_utf8_lossy(bytes).trim_end_matches(['\0', ' ']).to_string(),
             Form::Bytes => bytes.iter().map(|byte| format!("{byte:02x}")).collect(),
         })
     }

@@ -2,17 +2,34 @@
 
 use std::fs::File;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use rustix::fs::{FlockOperation, flock};
 
 use crate::{SourceError, holders};
+
+/// How long somebody else's lock is waited for: a program that is being started holds what its parent held until it begins.
+const PATIENCE: Duration = Duration::from_millis(300);
+/// Between two tries.
+const PAUSE: Duration = Duration::from_millis(10);
+
+/// Takes a lock at once or within [`PATIENCE`].
+fn patiently(file: &File, lock: FlockOperation) -> Result<(), rustix::io::Errno> {
+    let since = Instant::now();
+    loop {
+        match flock(file, lock) {
+            Err(rustix::io::Errno::WOULDBLOCK) if since.elapsed() < PATIENCE => std::thread::sleep(PAUSE),
+            other => return other,
+        }
+    }
+}
 
 /// Takes the shared lock that every opened source holds.
 ///
 /// # Errors
 /// [`SourceError::Locked`] when another process is applying a plan to the source.
 pub(crate) fn lock_shared(file: &File, name: &str) -> Result<(), SourceError> {
-    match flock(file, FlockOperation::NonBlockingLockShared) {
+    match patiently(file, FlockOperation::NonBlockingLockShared) {
         Err(rustix::io::Errno::WOULDBLOCK) => Err(SourceError::Locked { name: name.into(), holder: "is applying a plan to it" }),
         // File systems without locks (some network mounts) still let us read.
         _ => Ok(()),
@@ -34,7 +51,7 @@ impl ExclusiveLock {
         // What was converted already falls back when this is dropped.
         let mut lock = Self { files: Vec::with_capacity(files.len()) };
         for file in files {
-            if flock(file, FlockOperation::NonBlockingLockExclusive).is_err() {
+            if patiently(file, FlockOperation::NonBlockingLockExclusive).is_err() {
                 // A failed conversion may have dropped the shared lock: take it again.
                 let _ = flock(file, FlockOperation::NonBlockingLockShared);
                 return Err(SourceError::Locked { name: name.into(), holder: "has it open" });
@@ -66,4 +83,40 @@ pub(crate) fn lock_beneath(device: u64, name: &str) -> Result<Vec<Arc<File>>, So
         locked.push(Arc::new(file));
     }
     Ok(locked)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn opened(path: &std::path::Path) -> Arc<File> {
+        Arc::new(File::open(path).unwrap())
+    }
+
+    #[test]
+    fn a_lock_that_goes_within_a_moment_is_waited_for_and_one_that_stays_is_told() {
+        let place = tempfile::NamedTempFile::new().unwrap();
+        let (own, other) = (opened(place.path()), opened(place.path()));
+        lock_shared(&own, "quay.img").unwrap();
+        lock_shared(&other, "quay.img").unwrap();
+        // As a program that is being started does it.
+        let briefly = std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(80));
+            drop(other);
+        });
+        let lock = ExclusiveLock::take(&[Arc::clone(&own)], "quay.img").unwrap();
+        briefly.join().unwrap();
+        let late = opened(place.path());
+        let since = Instant::now();
+        let error = lock_shared(&late, "quay.img").unwrap_err();
+        assert!(matches!(error, SourceError::Locked { holder: "is applying a plan to it", .. }), "{error}");
+        assert!(since.elapsed() >= PATIENCE);
+        drop(lock);
+        lock_shared(&late, "quay.img").unwrap();
+        let error = ExclusiveLock::take(&[Arc::clone(&own)], "quay.img").err().unwrap();
+        assert!(matches!(error, SourceError::Locked { holder: "has it open", .. }), "{error}");
+        // What was shared before is shared still.
+        drop(late);
+        assert!(flock(&opened(place.path()), FlockOperation::NonBlockingLockExclusive).is_err());
+    }
 }

@@ -1,8 +1,10 @@
 //! The block groups of a volume: their descriptors, and the copies of these.
 
+use std::sync::PoisonError;
+
 use keel_source::ByteOffset;
 
-use super::layout::{INCOMPAT_META_BG, RO_COMPAT_GDT_CSUM, RawDescriptor, crc32c, inode_table};
+use super::layout::{INCOMPAT_META_BG, RO_COMPAT_GDT_CSUM, RO_COMPAT_METADATA_CSUM, RawDescriptor, crc32c, inode_table};
 use super::read::Takes;
 use super::{ExtGeometry, ExtVolume};
 use crate::{Finding, FormatError, Severity, View};
@@ -11,6 +13,15 @@ use crate::{Finding, FormatError, Severity, View};
 const MOST_GROUPS: u32 = 65_536;
 /// The most copies of a group descriptor that are tried.
 const MOST_KEEPERS: usize = 8;
+
+/// The most descriptors that are kept in mind.
+const MOST_KNOWN: usize = 65_536;
+
+/// True when both name the same places of bitmaps and inode table.
+fn has_same_places(one: &RawDescriptor, other: &RawDescriptor) -> bool {
+    let places = |raw: &RawDescriptor| (raw.bg_block_bitmap_lo.get(), raw.bg_inode_bitmap_lo.get(), inode_table(raw));
+    places(one) == places(other)
+}
 
 impl ExtVolume {
     /// The group descriptor of `group`, with the high halves zero where the volume keeps none.
@@ -21,16 +32,42 @@ impl ExtVolume {
         self.descriptor_from(self.geometry.descriptor_at(group))
     }
 
-    /// The descriptor of `group`, or the first copy of it that points into the volume where the main one does not.
+    /// The descriptor of `group` by which its inodes are found: the main one, or a copy where that one points out of the volume, its
+    /// checksum does not hold, or (where none is kept) two copies agree on other places.
     pub(super) fn best_descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
+        let known = || self.best.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(best) = known().get(&group) {
+            return Ok(*best);
+        }
+        let best = self.chosen_descriptor(group)?;
+        let mut known = known();
+        if known.len() < MOST_KNOWN {
+            known.insert(group, best);
+        }
+        Ok(best)
+    }
+
+    fn chosen_descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
         let main = self.descriptor(group);
-        if self.takes != Takes::ByChecksum && main.as_ref().is_ok_and(|raw| descriptor_points_inside(raw, &self.geometry)) {
-            return main;
+        let inside = |raw: &RawDescriptor| descriptor_points_inside(raw, &self.geometry);
+        let summed = self.geometry.ro_compat & (RO_COMPAT_GDT_CSUM | RO_COMPAT_METADATA_CSUM) != 0;
+        let own = main.as_ref().ok().filter(|raw| self.takes != Takes::ByChecksum && inside(raw));
+        if let Some(own) = own.filter(|_| summed && self.sum_holds_at(group, self.geometry.descriptor_at(group))) {
+            return Ok(*own);
         }
         let keepers = self.geometry.descriptor_keepers(group).into_iter().take(MOST_KEEPERS);
-        let copies = keepers.filter_map(|keeper| self.geometry.descriptor_copy_at(group, keeper));
-        let mut sound = copies.filter_map(|at| self.descriptor_from(at).ok());
-        sound.find(|raw| descriptor_points_inside(raw, &self.geometry)).map_or(main, Ok)
+        let places = keepers.filter_map(|keeper| self.geometry.descriptor_copy_at(group, keeper));
+        let mut copies = places.filter_map(|at| Some((at, self.descriptor_from(at).ok().filter(inside)?)));
+        let found = match own {
+            Some(own) if !summed => {
+                let others: Vec<RawDescriptor> =
+                    copies.map(|(_, raw)| raw).filter(|raw| !has_same_places(raw, own)).take(2).collect();
+                others.first().filter(|_| matches!(others.as_slice(), [one, other] if has_same_places(one, other))).copied()
+            }
+            Some(_) => copies.find(|(at, _)| self.sum_holds_at(group, *at)).map(|(_, raw)| raw),
+            None => copies.next().map(|(_, raw)| raw),
+        };
+        found.or(own.copied()).map_or(main, Ok)
     }
 
     fn descriptor_from(&self, at: ByteOffset) -> Result<RawDescriptor, FormatError> {
@@ -66,7 +103,11 @@ impl ExtVolume {
     }
 
     fn descriptor_sum_holds(&self, group: u32) -> bool {
-        let at = self.geometry.descriptor_at(group);
+        self.sum_holds_at(group, self.geometry.descriptor_at(group))
+    }
+
+    /// True when the descriptor of `group` at byte `at` has its checksum, or none is kept.
+    fn sum_holds_at(&self, group: u32, at: ByteOffset) -> bool {
         let Ok(bytes) = self.pages.bytes(at, usize::from(self.geometry.descriptor_bytes), "group descriptor") else {
             return false;
         };

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::ops::{ControlFlow, Range};
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 
 use keel_source::{ByteOffset, SharedSource};
 use zerocopy::FromZeros;
@@ -180,6 +180,7 @@ impl ExtVolume {
             let unit = u64::from(self.geometry.block_bytes);
             self.pages = Pages::new(Arc::new(Replayed::new(SharedSource::clone(self.pages.source()), unit, newer)));
             self.restored.extend(found);
+            self.best.lock().unwrap_or_else(PoisonError::into_inner).clear();
         }
     }
 

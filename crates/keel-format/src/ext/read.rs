@@ -1,8 +1,8 @@
 //! The tree and the files of an ext volume.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use keel_source::{ByteOffset, SharedSource};
 
@@ -54,6 +54,8 @@ pub struct ExtVolume {
     /// Blocks whose places were overwritten, and where the journal keeps them.
     pub(super) restored: BTreeMap<u64, ByteOffset>,
     pub(super) earlier: OnceLock<Earlier>,
+    /// Descriptors by which inodes are found, by group, as they were chosen.
+    pub(super) best: Mutex<HashMap<u32, RawDescriptor>>,
 }
 
 impl ExtVolume {
@@ -99,6 +101,7 @@ impl ExtVolume {
             restored: BTreeMap::new(),
             takes,
             earlier: OnceLock::new(),
+            best: Mutex::default(),
         };
         if geometry.kept_superblock != 0 && takes == Takes::All {
             volume.restore_descriptors();
@@ -127,6 +130,7 @@ impl ExtVolume {
                     let unit = u64::from(self.geometry.block_bytes);
                     self.replayed = found.newer.keys().copied().collect();
                     self.pages = Pages::new(Arc::new(Replayed::new(source, unit, found.newer)));
+                    self.best = Mutex::default();
                 }
             }
             Err(error) => {
@@ -185,6 +189,7 @@ impl ExtVolume {
             replayed: Vec::new(),
             restored: BTreeMap::new(),
             earlier: OnceLock::new(),
+            best: Mutex::default(),
             ..*self
         }
     }

@@ -23,7 +23,7 @@ pub(super) const BTRFS: [Field; 14] = [
     Field::new("sectorsize", 144, 4, Form::Little, "the volume is refused"),
     Field::new("nodesize", 148, 4, Form::Little, "no tree reads"),
     Field::new("csum_type", 196, 2, Form::Little, "no checksum holds"),
-    Field::new("label", 299, 64, Form::Text, ""),
+    Field::new("label", 299, 64, Form::Name, ""),
 ];
 
 /// The structures of the recognised volume in `window`; none for kinds that keep no copies.

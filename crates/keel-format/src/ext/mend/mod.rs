@@ -61,7 +61,7 @@ pub(super) const SUPERBLOCK: [Field; 29] = [
     Field::new("s_feature_incompat", 96, 4, Form::Little, "files do not read, or the volume is refused"),
     Field::new("s_feature_ro_compat", 100, 4, Form::Little, "the volume can be read only"),
     Field::new("s_uuid", 104, 16, Form::Bytes, "the system does not find it by its identifier"),
-    Field::new("s_volume_name", 120, 16, Form::Text, ""),
+    Field::new("s_volume_name", 120, 16, Form::Name, ""),
     Field::new("s_reserved_gdt_blocks", 206, 2, Form::Little, ""),
     Field::new("s_journal_inum", 224, 4, Form::Little, "what the journal holds is lost"),
     Field::new("s_hash_seed", 236, 16, Form::Bytes, "names in large folders are not found"),

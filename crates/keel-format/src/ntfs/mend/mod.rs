@@ -6,6 +6,7 @@ use keel_source::{ByteOffset, SharedSource};
 
 use first::First;
 
+use super::layout::{DATA, VOLUME_INFORMATION};
 use super::record::Record;
 use super::{NtfsGeometry, NtfsVolume, make};
 use crate::structure::{Compute, Computed, Field, Form, Structure};
@@ -119,6 +120,22 @@ fn computed(geometry: &NtfsGeometry, hidden: u32, size: usize, volume: &NtfsVolu
     Computed { bytes, witnesses }
 }
 
+/// True when every attribute of the record reads, and what it must have is there: the MFT and its mirror begin where the boot sector says.
+/// A record of which a part was overwritten is never written over its copy.
+fn is_whole(record: &Record, number: u64, geometry: &NtfsGeometry) -> bool {
+    let begins = |lcn: u64| {
+        let runs = record.attribute(DATA, "").and_then(|data| data.runs(geometry.clusters()).ok());
+        runs.and_then(|runs| runs.first()?.lcn) == Some(lcn)
+    };
+    let has = match number {
+        0 => begins(geometry.mft_lcn),
+        1 => begins(geometry.mirror_lcn),
+        2 => record.attribute(DATA, "").is_some(),
+        _ => record.attribute(VOLUME_INFORMATION, "").is_some(),
+    };
+    has && record.attributes().all(|attribute| attribute.is_ok())
+}
+
 fn record(
     window: &SharedSource,
     geometry: &NtfsGeometry,
@@ -131,9 +148,13 @@ fn record(
     let copy = geometry.cluster_at(geometry.mirror_lcn) + number * size as u64;
     let parsed = |at: ByteOffset, bytes: &[u8]| -> Result<Record, FormatError> {
         let record = Record::parse(bytes.to_vec(), at)?;
-        match record.is_in_use() && record.number().is_none_or(|own| own == number) {
+        let wrong = |why| FormatError::new("file record", at, Problem::Coding(why));
+        if !record.is_in_use() || record.number().is_some_and(|own| own != number) {
+            return Err(wrong("it is a record of another number, or free"));
+        }
+        match is_whole(&record, number, geometry) {
             true => Ok(record),
-            false => Err(FormatError::new("file record", at, Problem::Coding("it is a record of another number, or free"))),
+            false => Err(wrong("its attributes are cut off, or lead elsewhere than they must")),
         }
     };
     let own = read_bytes(window.as_ref(), main, size, "file record").ok().and_then(|bytes| parsed(main, &bytes).ok());

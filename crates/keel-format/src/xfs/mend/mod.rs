@@ -29,7 +29,7 @@ pub(super) const FIELDS: [Field; 15] = [
     Field::new("sb_versionnum", 100, 2, Form::Big, "the volume is refused"),
     Field::new("sb_sectsize", 102, 2, Form::Big, "the headers of groups are not found"),
     Field::new("sb_inodesize", 104, 2, Form::Big, "no inode reads"),
-    Field::new("sb_fname", 108, 12, Form::Text, ""),
+    Field::new("sb_fname", 108, 12, Form::Name, ""),
     Field::new("sb_icount", 128, 8, Form::Big, ""),
     Field::new("sb_fdblocks", 144, 8, Form::Big, "the free space is shown wrong"),
     Field::new("sb_crc", 224, 4, Form::Little, "the volume is refused"),
