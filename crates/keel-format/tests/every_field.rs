@@ -98,9 +98,9 @@ fn a_field_that_is_wrong_is_put_back_and_the_volume_reads_on() {
                     let found = now.iter().find(|found| found.name == structure.name).or(now.get(index));
                     let holds = found.is_some_and(|found| found.main.holds());
                     if holds {
-                        harmless += 1
+                        harmless += 1;
                     } else {
-                        broken += 1
+                        broken += 1;
                     }
                     let mended = support::mended(&geometry, &harmed);
                     let after = structures(&geometry, &mended);

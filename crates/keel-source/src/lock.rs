@@ -117,6 +117,6 @@ mod tests {
         assert!(matches!(error, SourceError::Locked { holder: "has it open", .. }), "{error}");
         // What was shared before is shared still.
         drop(late);
-        assert!(flock(&opened(place.path()), FlockOperation::NonBlockingLockExclusive).is_err());
+        assert!(flock(opened(place.path()), FlockOperation::NonBlockingLockExclusive).is_err());
     }
 }

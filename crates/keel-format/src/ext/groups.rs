@@ -15,7 +15,7 @@ const MOST_GROUPS: u32 = 65_536;
 const MOST_KEEPERS: usize = 8;
 
 /// The most descriptors that are kept in mind.
-const MOST_KNOWN: usize = 65_536;
+const MOST_KNOWN: u32 = 65_536;
 
 /// True when both name the same places of bitmaps and inode table.
 fn has_same_places(one: &RawDescriptor, other: &RawDescriptor) -> bool {
@@ -35,14 +35,14 @@ impl ExtVolume {
     /// The descriptor of `group` by which its inodes are found: the main one, or a copy where that one points out of the volume, its
     /// checksum does not hold, or (where none is kept) two copies agree on other places.
     pub(super) fn best_descriptor(&self, group: u32) -> Result<RawDescriptor, FormatError> {
-        let known = || self.best.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(best) = known().get(&group) {
-            return Ok(*best);
+        let known = self.best.lock().unwrap_or_else(PoisonError::into_inner).get(&group).copied();
+        if let Some(best) = known {
+            return Ok(best);
         }
         let best = self.chosen_descriptor(group)?;
-        let mut known = known();
-        if known.len() < MOST_KNOWN {
-            known.insert(group, best);
+        // Of more groups than are kept in mind the first ones are.
+        if group < MOST_KNOWN {
+            self.best.lock().unwrap_or_else(PoisonError::into_inner).insert(group, best);
         }
         Ok(best)
     }

@@ -244,7 +244,7 @@ mod tests {
     fn a_superblock_in_a_journal_gives_the_start_of_the_volume() {
         for log in [0u32, 2] {
             let unit = 1024u64 << log;
-            let own = raw(log, &extents(&[(0, 50, 200)]), 50 * 1024 << log);
+            let own = raw(log, &extents(&[(0, 50, 200)]), (50 * 1024) << log);
             let (geometry, _) = ExtGeometry::parse(View::new("superblock", ByteOffset(0), own.as_bytes())).unwrap();
             let start = 1 << 20;
             let journal = start + 200 * unit;
