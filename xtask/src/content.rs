@@ -215,3 +215,74 @@ fn picture(dice: &mut Dice, format: ImageFormat) -> anyhow::Result<Vec<u8>> {
     picture.write_to(&mut bytes, format)?;
     Ok(bytes.into_inner())
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn the_same_seed_gives_the_same_files_and_another_one_others() {
+        let (one, again, other) = (volume(7).unwrap(), volume(7).unwrap(), volume(8).unwrap());
+        let paths = |items: &[Item]| -> Vec<String> { items.iter().map(|item| item.path.clone()).collect() };
+        assert_eq!(paths(&one), paths(&again));
+        assert!(one.iter().zip(&again).all(|(one, again)| one.bytes == again.bytes));
+        let same = one.iter().zip(&other).filter(|(one, other)| one.bytes == other.bytes).count();
+        // Only what is empty is the same whatever the seed.
+        assert!(same <= 4 && one.len() == other.len(), "{same}");
+    }
+
+    #[test]
+    fn every_file_has_a_path_of_its_own_and_nothing_of_a_real_product() {
+        let items = volume(3).unwrap();
+        let paths: BTreeSet<&str> = items.iter().map(|item| item.path.as_str()).collect();
+        assert_eq!(paths.len(), items.len());
+        assert!(paths.iter().all(|path| !path.starts_with('/') && !path.contains("..") && path.len() < 200));
+        assert!(paths.iter().any(|path| !path.is_ascii()) && paths.iter().any(|path| path.contains('/')));
+        assert_eq!(paths.iter().filter(|path| is_deleted(path)).count(), 3);
+        assert!(paths.iter().filter(|path| is_brief(path)).count() >= 10);
+        let scattered = items.iter().find(|item| item.path == SCATTERED).unwrap();
+        assert!(scattered.bytes.len() > 24 * 32 * 1024, "it is written in pieces of 32 KiB");
+    }
+
+    #[test]
+    fn documents_and_pictures_begin_and_end_as_their_kinds_do() {
+        for item in volume(5).unwrap() {
+            let ending = item.path.rsplit('.').next().unwrap_or_default();
+            let (begins, ends): (&[u8], &[u8]) = match ending {
+                "png" => (b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82"),
+                "jpg" => (&[0xFF, 0xD8, 0xFF], &[0xFF, 0xD9]),
+                "pdf" => (b"%PDF-1.4\n", b"%%EOF\n"),
+                _ => continue,
+            };
+            assert!(item.bytes.starts_with(begins) && item.bytes.ends_with(ends), "{}", item.path);
+        }
+    }
+
+    #[test]
+    fn dice_fall_within_their_limit_and_on_every_side() {
+        let mut dice = Dice::new(11);
+        for limit in [1u64, 2, 6, 41] {
+            let fallen: BTreeSet<u64> = (0..4000).map(|_| dice.below(limit)).collect();
+            assert_eq!(fallen, (0..limit).collect::<BTreeSet<u64>>());
+        }
+        assert_eq!(dice.below(0), 0);
+    }
+
+    #[test]
+    fn a_tar_has_whole_sectors_and_every_file() {
+        let folder = tempfile::tempdir().unwrap();
+        let tar = folder.path().join("fill.tar");
+        let items = volume(2).unwrap();
+        write_tar(&items, &tar, 2026).unwrap();
+        assert_eq!(std::fs::metadata(&tar).unwrap().len() % 4096, 0);
+        let listed = std::process::Command::new("tar").args(["--quoting-style=literal", "-tf"]).arg(&tar).output().unwrap();
+        let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
+        let names: BTreeSet<&str> = listed.lines().map(|line| line.trim_start_matches("./")).collect();
+        for item in items.iter().filter(|item| item.path != SCATTERED) {
+            assert!(names.contains(item.path.as_str()), "{}", item.path);
+        }
+        assert!(names.contains(".after.sh") && names.contains(".pieces") && !tar.with_extension("tree").exists());
+    }
+}

@@ -69,6 +69,13 @@ fn boot(batch: &[Filling<'_>]) -> anyhow::Result<(Vec<Option<String>>, String)> 
     let drives = drives.flat_map(|(filling, place)| [(filling.volume, place.as_str()), (filling.tar, ",readonly=on")]);
     let output = qemu(&folder, &format!("fill={}", kinds.join(",")), drives).output().context("cannot start qemu")?;
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    let told = told(&text, batch.len());
+    let errors = String::from_utf8_lossy(&output.stderr);
+    Ok((told, format!("{text}\n{errors}")))
+}
+
+/// What the guest printed of each of `count` volumes; none for those that it did not fill.
+fn told(text: &str, count: usize) -> Vec<Option<String>> {
     let mut told: Vec<Option<String>> = Vec::new();
     for line in text.lines() {
         // The first line stands behind what the machine itself printed.
@@ -80,11 +87,37 @@ fn boot(batch: &[Filling<'_>]) -> anyhow::Result<(Vec<Option<String>>, String)> 
             last.push_str(said.trim_end());
         }
     }
-    told.resize(batch.len(), None);
-    let errors = String::from_utf8_lossy(&output.stderr);
-    Ok((told, format!("{text}\n{errors}")))
+    told.resize(count, None);
+    told
 }
 
 fn place((at, bytes): (u64, u64)) -> String {
     format!(",offset={at},size={bytes}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_kernel_said_belongs_to_the_volume_before_it() {
+        let text = "SeaBIOS\nBooting from ROM..c\u{1b}[2J@@FILLED vfat\n\
+            @@SAID [ 6.0] FAT-fs (vdc): utf8 is not a recommended IO charset for FAT filesystems\n\
+            mount: mounting /dev/vde failed\n@@NOTFILLED exfat\n@@SAID [ 7.1] exfat: nobody's\n\
+            @@FILLED vfat\n@@SAID [ 8.0] FAT-fs (vdg): error, corrupted directory\r\n@@SAID [ 8.1] read-only\n";
+        let wanted = [
+            Some(String::new()),
+            None,
+            Some("[ 8.0] FAT-fs (vdg): error, corrupted directory[ 8.1] read-only".to_string()),
+            None,
+        ];
+        assert_eq!(told(text, 4), wanted, "and the last one was never reached");
+        assert_eq!(told("", 2), [None, None]);
+        assert_eq!(told(text, 3).len(), 3);
+    }
+
+    #[test]
+    fn a_volume_on_a_drive_is_told_to_the_machine_by_its_place() {
+        assert_eq!(place((1_048_576, 99)), ",offset=1048576,size=99");
+    }
 }

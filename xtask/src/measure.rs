@@ -70,3 +70,34 @@ pub(crate) fn noise(image: &Path, bytes: u64) -> anyhow::Result<String> {
     }
     Ok(image.to_string_lossy().into_owned())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_middle_figure_is_the_median_whatever_order_they_came_in() {
+        let figure = |seconds: f64| Figure { seconds, kib: 1 };
+        let median_of = |all: &[f64]| median(all.iter().map(|seconds| figure(*seconds)).collect()).seconds;
+        assert!((median_of(&[3.0, 1.0, 2.0]) - 2.0).abs() < 1e-9);
+        assert!((median_of(&[5.0, 0.1, 0.2, 9.0, 0.3]) - 0.3).abs() < 1e-9);
+        assert!((median_of(&[7.0]) - 7.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn noise_is_made_once_never_repeats_and_is_made_anew_for_another_length() {
+        let folder = std::env::temp_dir().join(format!("keel-measure-{}", std::process::id()));
+        fs::create_dir_all(&folder).unwrap();
+        let image = folder.join("noise.img");
+        noise(&image, 8 << 20).unwrap();
+        let first = fs::read(&image).unwrap();
+        assert_eq!(first.len(), 8 << 20);
+        assert!(first[..4 << 20] != first[4 << 20..], "no block is the other");
+        let made = fs::metadata(&image).unwrap().modified().unwrap();
+        noise(&image, 8 << 20).unwrap();
+        assert_eq!(fs::metadata(&image).unwrap().modified().unwrap(), made);
+        noise(&image, 4 << 20).unwrap();
+        assert_eq!(fs::metadata(&image).unwrap().len(), 4 << 20);
+        fs::remove_dir_all(&folder).unwrap();
+    }
+}

@@ -39,7 +39,8 @@ impl Source for MemorySource {
         buf[..count].copy_from_slice(&self.bytes[from..from + count]);
         buf[count..].fill(0);
         let mut bad = blank_out(&self.bad, wanted, buf);
-        let past_end = count < wanted.len() as usize;
+        // Near the largest number there is the range itself is cut.
+        let past_end = count < buf.len();
         if past_end {
             bad.push(ByteRange::new(at + count as u64, wanted.end));
         }
@@ -60,4 +61,27 @@ pub(crate) fn blank_out(bad: &[ByteRange], wanted: ByteRange, buf: &mut [u8]) ->
         buf[start..start + range.len() as usize].fill(0);
     }
     hit
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_lies_behind_the_end_is_told_wherever_that_is() {
+        let source = MemorySource::new("quay", (0..100).collect(), 512).with_bad(ByteRange::sized(ByteOffset(10), 5));
+        for (at, len, left) in [(0, 10, 10), (90, 20, 10), (100, 1, 0), (1 << 40, 64, 0), (u64::MAX - 3, 64, 0), (u64::MAX, 8, 0)]
+        {
+            let mut buf = vec![0xEE; len];
+            let read = source.read_at(ByteOffset(at), &mut buf);
+            assert_eq!(read.is_ok(), left == len, "{at}");
+            let there: Vec<u8> = (0..left as u64).map(|index| (at + index) as u8).collect();
+            assert!(buf[..left] == there && buf[left..].iter().all(|byte| *byte == 0), "{at}: {buf:?}");
+            assert!(read.is_ok() || read.is_err_and(|error| error.cause == ReadCause::PastEnd), "{at}");
+        }
+        let mut buf = [0xEE; 20];
+        let error = source.read_at(ByteOffset(0), &mut buf).unwrap_err();
+        assert_eq!((error.cause, error.bad), (ReadCause::Medium, vec![ByteRange::sized(ByteOffset(10), 5)]));
+        assert!(buf[10..15] == [0; 5] && buf[15] == 15);
+    }
 }

@@ -110,8 +110,11 @@ fn begin<'a>(time: &'a str, date: &str) -> &'a str {
 }
 
 fn term(text: &str) -> Result<Term, QueryWrong> {
-    if let Some(rest) = text.strip_prefix('!').filter(|rest| !rest.is_empty()) {
-        return Ok(Term::Not(Box::new(term(rest)?)));
+    let bare = text.trim_start_matches('!');
+    if bare.len() < text.len() && !bare.is_empty() {
+        let plain = term(bare)?;
+        // Turned around twice it is itself.
+        return Ok(if (text.len() - bare.len()).is_multiple_of(2) { plain } else { Term::Not(Box::new(plain)) });
     }
     let size = |rest: &str| size_named(rest).ok_or_else(|| QueryWrong::Size(text.into()));
     let lower = text.to_lowercase();
@@ -188,6 +191,7 @@ fn fits(name: &str, pattern: &[char]) -> bool {
 #[cfg(test)]
 mod tests {
     use keel_format::{NodeId, Stamp, Times};
+    use proptest::prelude::*;
 
     use super::*;
 
@@ -261,5 +265,68 @@ mod tests {
             assert!(said.contains(&format!("`{wrong}`")), "{said}");
         }
         assert!(Query::typed("! c:").is_ok(), "a sign by itself is a word");
+    }
+
+    #[test]
+    fn states_tell_what_is_there_deleted_or_only_named() {
+        let states = [Existence::Present, Existence::Deleted, Existence::Named];
+        for (wanted, met) in [
+            ("is:present", [true, false, false]),
+            ("is:deleted", [false, true, false]),
+            ("is:named", [false, false, true]),
+            ("!is:named", [true, true, false]),
+            ("is:named is:deleted", [false; 3]),
+        ] {
+            let query = Query::typed(wanted).unwrap();
+            let found = states.map(|existence| query.meets(&Entry { existence, ..entry("rota.txt", 5, 0) }));
+            assert_eq!((found, query.wants_deleted()), (met, wanted.ends_with("is:deleted")), "{wanted}");
+        }
+    }
+
+    #[test]
+    fn a_term_turned_around_many_times_is_itself_or_not() {
+        let boat = entry("boat.jpg", 5, 0);
+        for count in [1usize, 2, 3, 100_000, 100_001] {
+            let query = Query::typed(&format!("{}boat", "!".repeat(count))).unwrap();
+            assert_eq!(query.meets(&boat), count % 2 == 0, "{count}");
+        }
+    }
+
+    proptest! {
+        /// Whatever is typed is a query or says what it is not, and whatever is named meets it or not.
+        #[test]
+        fn anything_may_be_typed(text in "[ -~Ü⛴]{0,60}", name in "[ -~Ü⛴\\u{0}\\u{7}]{0,40}", bytes in any::<u64>(), at in any::<i32>()) {
+            let one = entry(&name, bytes, i64::from(at));
+            match Query::typed(&text) {
+                Ok(query) => {
+                    let all = text.split_whitespace().all(|word| Query::typed(word).unwrap().meets(&one));
+                    prop_assert_eq!(query.meets(&one), all, "all terms have to be met");
+                    prop_assert_eq!(query.is_empty(), text.trim().is_empty());
+                }
+                Err(wrong) => prop_assert!(!wrong.to_string().is_empty()),
+            }
+        }
+
+        /// A pattern of a name's own letters fits it, however stars stand between them.
+        #[test]
+        fn stars_stand_for_any_part_of_a_name(name in "[a-z.]{1,30}", cuts in proptest::collection::vec(0usize..30, 0..6)) {
+            let mut cuts: Vec<usize> = cuts.into_iter().map(|cut| cut % (name.len() + 1)).collect();
+            cuts.sort_unstable();
+            let mut pattern = String::from("*");
+            let mut from = 0;
+            for (index, cut) in cuts.iter().enumerate() {
+                // Every other part is left to the star.
+                if index % 2 == 0 {
+                    pattern.push_str(&name[from..*cut]);
+                }
+                pattern.push('*');
+                from = *cut;
+            }
+            prop_assert!(Query::typed(&pattern).unwrap().meets(&entry(&name, 1, 0)), "{pattern} {name}");
+            let marks: String = name.chars().map(|_| '?').collect();
+            prop_assert!(Query::typed(&marks).unwrap().meets(&entry(&name, 1, 0)));
+            let more = format!("{marks}?");
+            prop_assert!(!Query::typed(&more).unwrap().meets(&entry(&name, 1, 0)));
+        }
     }
 }
