@@ -288,7 +288,7 @@ fn any_sector_may_not_read_and_the_volume_is_told_or_read_on() {
         for _ in 0..60 {
             state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
             // Most of what matters stands at the front.
-            let reach = if state % 3 == 0 { made.bytes.len() as u64 } else { 600_000.min(made.bytes.len() as u64) };
+            let reach = if state.is_multiple_of(3) { made.bytes.len() as u64 } else { 600_000.min(made.bytes.len() as u64) };
             let bad = ByteRange::sized(ByteOffset((state >> 20) % reach / 512 * 512), 512 << (state % 4));
             let source: SharedSource = Arc::new(MemorySource::new(made.name, made.bytes.clone(), 512).with_bad(bad));
             assert!(source.read_at(bad.start, &mut [0; 512]).is_err());
