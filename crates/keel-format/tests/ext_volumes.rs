@@ -181,6 +181,42 @@ fn a_volume_that_was_not_unmounted_reads_as_its_journal_would_leave_it() {
     }
 }
 
+/// Files are found by descriptors whose checksums hold; by one that does not nothing is computed, and nothing else is written.
+#[test]
+fn a_descriptor_that_leads_elsewhere_is_read_from_its_copy_and_alone_put_back() {
+    for options in [&["-t", "ext4"][..], &["-t", "ext4", "-O", "^64bit"], &["-t", "ext4", "-O", "^metadata_csum,uninit_bg"]] {
+        let bench = Bench::new(48 << 20);
+        bench.format("mkfs.ext4", &[options, &["-q", "-F", "-b", "1024"]].concat());
+        let files = many_files();
+        bench.fill(DRIVER, |folder| write_tree(folder, &files));
+        let source = bench.source(512);
+        let (Geometry::Ext(geometry), _) = bench.open(512) else { panic!("another kind") };
+        let mut own = [0; 12];
+        source.read_at(geometry.descriptor_at(0), &mut own).unwrap();
+        // Block bitmap, inode bitmap, inode table: a block on, a block back, and where another group's is.
+        for (offset, by) in [(8usize, 1i32), (8, -1), (8, 3), (4, 1), (0, 1), (8, 200)] {
+            let number = u32::from_le_bytes(*own[offset..].first_chunk().unwrap()).wrapping_add_signed(by);
+            let at = geometry.descriptor_at(0) + offset as u64;
+            let mut overlay = Overlay::new(Arc::clone(&source));
+            overlay.lay(at, &number.to_le_bytes());
+            let drive: SharedSource = Arc::new(overlay);
+            let said = format!("{options:?}: {offset} by {by}");
+            // Before anything is mended the files are read by the copy.
+            let volume = Geometry::Ext(geometry).open(Arc::clone(&drive)).unwrap_or_else(|error| panic!("{said}: {error}"));
+            assert!(contents(volume.as_ref()) == files, "{said}");
+            let repairs = support::main_repairs(&Geometry::Ext(geometry), &drive);
+            let names: Vec<&str> = repairs.iter().map(|repair| repair.name.as_str()).collect();
+            assert!(names.len() == 1 && names[0].starts_with("group descriptors 0"), "{said}: {names:?}");
+            let mended = support::mended(&Geometry::Ext(geometry), &drive);
+            let mut now = [0; 12];
+            mended.read_at(geometry.descriptor_at(0), &mut now).unwrap();
+            assert_eq!(now, own, "{said}");
+            let volume = Geometry::Ext(geometry).open(mended).unwrap();
+            assert!(contents(volume.as_ref()) == files && volume.examine().is_empty(), "{said}");
+        }
+    }
+}
+
 /// Copies of descriptors keep the counts of the day on which the volume was made.
 #[test]
 fn descriptors_from_a_copy_count_blocks_inodes_and_folders_anew() {

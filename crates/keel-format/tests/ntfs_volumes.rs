@@ -400,3 +400,43 @@ fn room_that_the_mft_has_behind_its_last_record_is_nobody_who_is_lost() {
     let (paths, findings) = listed(&NtfsVolume::open(Arc::new(drive), geometry).unwrap());
     assert_eq!((paths.len(), findings), (700, Vec::new()));
 }
+
+/// Damage that the update sequence does not see: attributes that are cut off, that lead elsewhere, or that are gone.
+#[test]
+fn a_record_of_which_a_part_was_overwritten_comes_from_the_mirror_and_never_goes_there() {
+    let (_bench, geometry, source) = filled("4096");
+    let (sound, _) = listed(&NtfsVolume::open(Arc::clone(&source), geometry).unwrap());
+    let kept = Geometry::Ntfs(geometry);
+    let at = |drive: &SharedSource, at: ByteOffset, len: usize| {
+        let mut bytes = vec![0; len];
+        drive.read_at(at, &mut bytes).unwrap();
+        bytes
+    };
+    let record_bytes = geometry.record_bytes as usize;
+    let mirror = geometry.cluster_at(geometry.mirror_lcn);
+    for number in 0..4u64 {
+        let place = geometry.cluster_at(geometry.mft_lcn) + number * record_bytes as u64;
+        let own = at(&source, place, record_bytes);
+        let first = usize::from(u16::from_le_bytes([own[20], own[21]]));
+        let used = u32::from_le_bytes(*own[24..].first_chunk().unwrap()) as usize;
+        // The length of its first attribute, what it uses, and everything behind its header but the ends of sectors.
+        let mut harms: Vec<(usize, Vec<u8>)> = vec![(first + 4, vec![0; 4]), (24, (first as u32 + 8).to_le_bytes().to_vec())];
+        harms.push((first, vec![0xFF; 4]));
+        harms.push((first + 24, vec![0x5A; used.min(508) - first - 24]));
+        for (offset, bytes) in harms {
+            let said = format!("record {number}: {} bytes at {offset}", bytes.len());
+            let mut overlay = Overlay::new(Arc::clone(&source));
+            overlay.lay(place + offset as u64, &bytes);
+            let drive: SharedSource = Arc::new(overlay);
+            let structures = kept.structures(&drive, ByteOffset(0), keel_format::Compute::WhereNeeded);
+            let repairs: Vec<_> = structures.iter().flat_map(keel_format::Structure::repairs).collect();
+            let is_kept =
+                |repair: &keel_format::Repair| repair.at.0 < mirror.0 || repair.at.0 >= mirror.0 + 4 * record_bytes as u64;
+            assert!(repairs.iter().all(is_kept), "{said}: the mirror is the one that is right");
+            let mended = support::mended(&kept, &drive);
+            assert!(at(&mended, place, record_bytes)[first..used] == own[first..used], "{said}");
+            let (paths, findings) = listed(&NtfsVolume::open(mended, geometry).unwrap());
+            assert!(paths == sound && findings.is_empty(), "{said}: {findings:?}");
+        }
+    }
+}
