@@ -438,3 +438,47 @@ fn a_folder_goes_on_in_a_chain_that_nobody_leads_to() {
     assert_eq!(entries(&volume, [5, 2000, 2100]), [2000, 2100, 0xFFFF]);
     assert_eq!(walk(&volume).0.len(), 2 + 16 + 16 + 1);
 }
+
+/// A volume of `kind` whose FATs hold `fill` everywhere.
+fn filled_with(kind: VolumeKind, fill: u8) -> FatVolume {
+    let geometry = FatGeometry { kind, fats: 2, root_entries: 0, root_cluster: 2, ..geometry() };
+    let mut overlay = Overlay::new(Arc::new(MemorySource::new("f", vec![0; 8 << 20], 512)));
+    for copy in 0..2 {
+        overlay.lay(geometry.fat_at(copy), &vec![fill; 64 * 512]);
+    }
+    FatVolume::former(Arc::new(overlay), geometry, true)
+}
+
+#[test]
+fn entries_of_every_width_are_written_and_their_neighbours_stay() {
+    for (kind, mask) in [(VolumeKind::Fat12, 0xFFFu32), (VolumeKind::Fat16, 0xFFFF), (VolumeKind::Fat32, 0x0FFF_FFFF)] {
+        let volume = filled_with(kind, 0x33);
+        // Two that share a byte in FAT12, and one that lies in two sectors.
+        let wanted =
+            std::collections::BTreeMap::from([(20u32, 0x0ABC_1DEF & mask), (21, 0x0123_4567 & mask), (341, 0x0765_4321 & mask)]);
+        let repairs = lost::written(&volume, &wanted, false, "a test");
+        assert!(repairs.iter().all(|repair| repair.bytes.len() == 512));
+        assert_eq!(repairs.iter().filter(|repair| repair.is_main).count() * 2, repairs.len(), "{kind:?}: both copies");
+        let mut view = Overlay::new(Arc::clone(volume.source()));
+        repairs.iter().for_each(|repair| view.lay(repair.at, &repair.bytes));
+        let after = FatVolume::former(Arc::new(view), *volume.geometry(), true);
+        for copy in 0..2 {
+            for cluster in 2..400u32 {
+                let value = after.table().entry_in(copy, cluster).map(|entry| entry & mask);
+                let old = volume.table().entry_in(copy, cluster).map(|entry| entry & mask);
+                assert_eq!(value, wanted.get(&cluster).copied().or(old), "{kind:?}: {cluster} in copy {copy}");
+            }
+        }
+    }
+}
+
+#[test]
+fn reserved_bits_of_an_entry_stay_unless_the_entry_was_lost_with_them() {
+    let volume = filled_with(VolumeKind::Fat32, 0xEE);
+    let entries = std::collections::BTreeMap::from([(9u32, 0x0000_0007)]);
+    for (is_lost, wanted) in [(false, 0xE000_0007u32), (true, 7)] {
+        let repair = &lost::written(&volume, &entries, is_lost, "a test")[0];
+        assert_eq!(u32::from_le_bytes(*repair.bytes[36..].first_chunk().unwrap()), wanted);
+        assert!(repair.bytes[..36].iter().chain(&repair.bytes[40..]).all(|byte| *byte == 0xEE));
+    }
+}
