@@ -87,7 +87,7 @@ fn no_command_hands_a_steering_sign_on() {
         &["sweep", image],
         &["sweep", image, "--reach", "surface"],
         &["files", image, "--volume", "n1"],
-        &["files", image, "--volume", "n1", "--all"],
+        &["files", image, "--volume", "n1", "--recursive"],
         &["files", image, "--volume", "n1", "--find", "*"],
         &["files", image, "--volume", "n1", "--find", "\u{1b}[2J"],
         &["files", image, "--volume", "n1", "no\u{1b}such"],

@@ -266,6 +266,7 @@ impl NtfsVolume {
                 }
             }
         }
+        let may_be = name.raw.file_attributes.get() & interix::SYSTEM != 0;
         Some(Scanned {
             number,
             times: standard_times(record).unwrap_or_else(|| name.times()),
@@ -275,14 +276,14 @@ impl NtfsVolume {
             in_use: header.flags.get() & IN_USE != 0,
             directory: header.flags.get() & IS_DIRECTORY != 0,
             sequence: header.sequence_number.get(),
-            is_link: self.is_link(number, record),
+            is_link: self.is_link(number, record, may_be),
         })
     }
 
-    /// True for the record of what leads elsewhere.
-    pub(super) fn is_link(&self, number: u64, record: &Record) -> bool {
+    /// True for the record of what leads elsewhere. By its content it does only where its name says that it `may_be` so: a system file.
+    pub(super) fn is_link(&self, number: u64, record: &Record, may_be: bool) -> bool {
         let directory = record.header().flags.get() & IS_DIRECTORY != 0;
-        tag_of(record).is_some_and(reparse::is_link) || !directory && interix::is_link(self, number, record)
+        tag_of(record).is_some_and(reparse::is_link) || may_be && !directory && interix::is_link(self, number, record)
     }
 
     /// Deleted entries by the record number of their former folder.

@@ -65,7 +65,7 @@ impl Volume for NtfsVolume {
             }
             let attributes = found.name.raw.file_attributes.get();
             let stated = Some(found.name.raw.reparse.get()).filter(|tag| *tag != 0 && attributes & reparse::ATTRIBUTE != 0);
-            let own = || self.record(found.number).is_ok_and(|record| self.is_link(found.number, &record));
+            let own = || self.record(found.number).is_ok_and(|record| self.is_link(found.number, &record, true));
             let asks = attributes & (reparse::ATTRIBUTE | interix::SYSTEM) != 0;
             let is_link = stated.map_or_else(|| asks && own(), reparse::is_link);
             waiting.push(entry_of_index(found, is_link));
