@@ -61,7 +61,8 @@ pub fn read_lenient(
     let mut bytes = vec![0; len];
     let missing = match source.read_at(at, &mut bytes) {
         Ok(()) => 0,
-        Err(error) => error.bad.iter().map(|range| range.len()).sum(),
+        // Near the largest offset there is the ranges are cut: what failed is never nothing.
+        Err(error) => error.bad.iter().map(|range| range.len()).sum::<u64>().max(1),
     };
     Ok((bytes, missing))
 }
