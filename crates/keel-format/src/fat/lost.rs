@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use keel_source::printable;
 
-use super::directory::{LARGEST_DIRECTORY, RawSlot, Slots};
+use super::directory::{LARGEST_DIRECTORY, Slots};
 use super::layout::DELETED;
 use super::{FatGeometry, FatVolume, oem};
 use crate::check::{Checked, Mending};
@@ -67,8 +67,6 @@ pub(super) fn written(volume: &FatVolume, entries: &BTreeMap<u32, u32>, is_lost:
 #[derive(Default)]
 struct Lost {
     entries: BTreeMap<u32, u32>,
-    /// Clusters of chains that are written.
-    claimed: HashSet<u32>,
     findings: Vec<Finding>,
     /// Some chain could not be put together.
     is_cut: bool,
@@ -77,19 +75,19 @@ struct Lost {
 impl Lost {
     /// Adds what `chain` lacks, when none of its clusters is one that another chain needs (`firsts` are where those of others begin).
     fn add(&mut self, volume: &FatVolume, (path, chain): (&str, &Chain), firsts: &HashSet<u32>) {
-        let table = volume.table();
-        let clusters: Vec<u32> = chain.runs.iter().flat_map(|(first, count)| *first..first.saturating_add(*count)).collect();
-        let missing = |cluster: &&u32| table.is_unknown(**cluster);
-        if !clusters.iter().any(|cluster| table.is_unknown(*cluster)) || self.entries.len() + clusters.len() > MOST_ENTRIES {
+        let (geometry, table) = (volume.geometry(), volume.table());
+        let clusters = || chain.runs.iter().flat_map(|(first, count)| *first..first.saturating_add(*count));
+        let count = clusters().filter(|cluster| table.is_unknown(*cluster)).count();
+        if count == 0 {
             return;
         }
+        let room = self.entries.len() + count <= MOST_ENTRIES;
         let is_others =
-            |(index, cluster): (usize, &u32)| self.claimed.contains(cluster) || (index > 0 && firsts.contains(cluster));
-        let shared = clusters.iter().enumerate().any(is_others);
-        let count = clusters.iter().filter(missing).count();
+            |(index, cluster): (usize, u32)| self.entries.contains_key(&cluster) || (index > 0 && firsts.contains(&cluster));
+        let shared = clusters().enumerate().any(is_others);
         if self.findings.len() < MOST_FINDINGS {
-            let at =
-                volume.geometry().fat_at(0) + u64::from(*clusters.first().unwrap_or(&2)) * volume.geometry().entry_bits() / 8;
+            let first = clusters().next().unwrap_or(2);
+            let at = geometry.fat_at(0) + u64::from(first) * geometry.entry_bits() / 8;
             let what = match shared {
                 true => format!("{}: where it goes on is lost, and what follows is another one's", printable(path)),
                 false => format!("{}: {count} entries of its chain are lost", printable(path)),
@@ -97,15 +95,12 @@ impl Lost {
             let how = "no copy of the FAT says what they were; clusters that follow one another are taken";
             self.findings.push(Finding::at(Severity::Broken, at, what, how));
         }
-        if shared {
+        if shared || !room {
             self.is_cut = true;
             return;
         }
-        let followers = clusters.iter().skip(1).copied().chain([end_of_chain(volume.geometry())]);
-        for (cluster, next) in clusters.iter().zip(followers).filter(|(cluster, _)| table.is_unknown(**cluster)) {
-            self.entries.insert(*cluster, next);
-        }
-        self.claimed.extend(clusters);
+        let followers = clusters().skip(1).chain([end_of_chain(geometry)]);
+        self.entries.extend(clusters().zip(followers).filter(|(cluster, _)| table.is_unknown(*cluster)));
     }
 }
 
@@ -129,39 +124,43 @@ fn free_garbage(volume: &FatVolume, entries: &mut BTreeMap<u32, u32>) {
     }
 }
 
+/// Where chains of files and folders begin; none where there are too many to be held.
+fn firsts(volume: &FatVolume) -> Option<HashSet<u32>> {
+    let mut firsts: HashSet<u32> = HashSet::from([volume.geometry().root_cluster]);
+    let mut fits = true;
+    volume.each_slot(&mut |_, slot| {
+        fits &= firsts.len() < MOST_ENTRIES;
+        if fits && slot.first_cluster() >= 2 {
+            firsts.insert(slot.first_cluster());
+        }
+    });
+    fits.then_some(firsts)
+}
+
 /// Every chain has its entries.
 pub(super) fn chains(volume: &FatVolume) -> Checked {
     const RULE: (&str, &str) = ("chains", "every file and folder has its entries in the FAT");
     let geometry = volume.geometry();
-    let mut slots: Vec<(String, RawSlot)> = Vec::new();
     let mut is_lost = geometry.kind == VolumeKind::Fat32 && volume.table().is_unknown(geometry.root_cluster);
-    let mut firsts: HashSet<u32> = HashSet::from([geometry.root_cluster]);
-    volume.each_slot(&mut |path, slot| {
-        let first = slot.first_cluster();
-        if first >= 2 {
-            firsts.insert(first);
-            // A chain that begins with a free entry was not left so by any system: the others are looked at then.
-            is_lost |= volume.table().is_unknown(first);
-        }
-        if slots.len() < MOST_ENTRIES {
-            slots.push((path.to_string(), slot.clone()));
-        }
-    });
-    if !is_lost {
-        return Checked::new(RULE.0, RULE.1, Vec::new());
-    }
+    // A chain that begins with a free entry was not left so by any system: the others are looked at then.
+    volume.each_slot(&mut |_, slot| is_lost |= slot.first_cluster() >= 2 && volume.table().is_unknown(slot.first_cluster()));
+    let Some(firsts) = is_lost.then(|| firsts(volume)).flatten() else { return Checked::new(RULE.0, RULE.1, Vec::new()) };
     let mut lost = Lost::default();
     if geometry.kind == VolumeKind::Fat32 {
         lost.add(volume, ("the root folder", &volume.folder_chain(geometry.root_cluster)), &firsts);
     }
     // Folders first: whose they are is certain.
-    slots.sort_by_key(|(_, slot)| !slot.is_directory());
-    for (path, slot) in slots.iter().filter(|(_, slot)| slot.first_cluster() >= 2) {
-        let first = slot.first_cluster();
-        let chain = if slot.is_directory() { volume.folder_chain(first) } else { volume.file_chain(slot) };
-        let wanted = u64::from(slot.raw.file_size.get()).div_ceil(u64::from(geometry.cluster_bytes()).max(1));
-        lost.is_cut |= chain.clusters < wanted;
-        lost.add(volume, (path, &chain), &firsts);
+    for folders in [true, false] {
+        volume.each_slot(&mut |path, slot| {
+            let first = slot.first_cluster();
+            if slot.is_directory() != folders || first < 2 {
+                return;
+            }
+            let chain = if folders { volume.folder_chain(first) } else { volume.file_chain(slot) };
+            let wanted = u64::from(slot.raw.file_size.get()).div_ceil(u64::from(geometry.cluster_bytes()).max(1));
+            lost.is_cut |= chain.clusters < wanted;
+            lost.add(volume, (path, &chain), &firsts);
+        });
     }
     let (mut entries, is_cut) = (lost.entries, lost.is_cut);
     // The first two entries are no clusters': the media byte, and the end mark with its clean bits.

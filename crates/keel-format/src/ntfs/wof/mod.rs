@@ -17,8 +17,15 @@ const VERSION: u32 = 1;
 const PROVIDER_FILE: u32 = 2;
 /// The largest table of pieces that is read, in bytes: of a file of 32 GiB in pieces of 4 KiB.
 const LARGEST_TABLE: u64 = 64 << 20;
+/// Bytes of the table that are looked through at once.
+const TABLE_STEP: u64 = 64 << 10;
 /// Files from this length on have offsets of eight bytes.
 const WIDE_FROM: u64 = 1 << 32;
+
+/// An entry of the table; little-endian.
+fn number_of(entry: &[u8]) -> u64 {
+    entry.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte))
+}
 
 /// How pieces are packed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -54,50 +61,62 @@ impl Packing {
     }
 }
 
-/// Content that is unpacked as it is read; one piece is kept.
+/// Content that is unpacked as it is read; one piece is kept. The table of pieces is read where a piece is asked for.
 pub(super) struct PackedStream {
     packed: Box<dyn StreamReader>,
     packing: Packing,
     bytes: u64,
-    /// Where each piece begins, in bytes of the packed stream; one more for the end of the last.
-    places: Vec<u64>,
+    /// Bytes of the table: one entry for each piece but the first, of four bytes or of eight.
+    table: u64,
+    width: u64,
     piece: Vec<u8>,
     number: Option<u64>,
     is_bad: bool,
 }
 
 impl PackedStream {
-    /// Reads the table of the `packed` stream of a file of `bytes` bytes whose record stands at `at`.
+    /// Reads the table of the `packed` stream of a file of `bytes` bytes whose record stands at `at`, and sees that it rises.
     ///
     /// # Errors
     /// [`FormatError`] for a table that cannot be read or does not rise.
-    pub(super) fn open(
-        mut packed: Box<dyn StreamReader>,
-        packing: Packing,
-        bytes: u64,
-        at: ByteOffset,
-    ) -> Result<Self, FormatError> {
+    pub(super) fn open(packed: Box<dyn StreamReader>, packing: Packing, bytes: u64, at: ByteOffset) -> Result<Self, FormatError> {
         let count = bytes.div_ceil(u64::from(packing.piece));
         let width: u64 = if bytes >= WIDE_FROM { 8 } else { 4 };
         let table = count.saturating_sub(1).saturating_mul(width);
         if table > LARGEST_TABLE || table > packed.bytes() {
             return Err(FormatError::value(STREAM, at, "size of the file", bytes, "one whose table of pieces fits its stream"));
         }
-        let mut raw = vec![0; usize::try_from(table).unwrap_or(0)];
-        if !packed.read(0, &mut raw).is_empty() {
-            return Err(FormatError::new(STREAM, at, Problem::Unreadable { bytes: table }));
+        let number = None;
+        let mut stream = Self { packed, packing, bytes, table, width, piece: Vec::new(), number, is_bad: false };
+        let mut last = table;
+        for from in (0..table).step_by(TABLE_STEP as usize) {
+            let mut raw = vec![0; usize::try_from(TABLE_STEP.min(table - from)).unwrap_or(0)];
+            if !stream.packed.read(from, &mut raw).is_empty() {
+                return Err(FormatError::new(STREAM, at, Problem::Unreadable { bytes: raw.len() as u64 }));
+            }
+            for entry in raw.chunks_exact(usize::try_from(width).unwrap_or(4)) {
+                let place = table.saturating_add(number_of(entry));
+                if place < last || place > stream.packed.bytes() {
+                    return Err(FormatError::new(STREAM, at, Problem::Coding("the table of its pieces does not rise")));
+                }
+                last = place;
+            }
         }
-        let mut places = vec![table];
-        for entry in raw.chunks_exact(usize::try_from(width).unwrap_or(4)) {
-            let mut word = [0; 8];
-            word.iter_mut().zip(entry).for_each(|(to, from)| *to = *from);
-            places.push(table.saturating_add(u64::from_le_bytes(word)));
+        Ok(stream)
+    }
+
+    /// Where piece `number` begins, in bytes of the packed stream: the first one behind the table, the one behind the last at its end.
+    fn place(&mut self, number: u64) -> Option<u64> {
+        let entry = number.checked_sub(1).map(|index| index.saturating_mul(self.width));
+        match entry {
+            None => Some(self.table),
+            Some(at) if at >= self.table => Some(self.packed.bytes()),
+            Some(at) => {
+                let mut raw = vec![0; usize::try_from(self.width).unwrap_or(4)];
+                let is_read = self.packed.read(at, &mut raw).is_empty();
+                is_read.then(|| self.table.saturating_add(number_of(&raw)))
+            }
         }
-        places.push(packed.bytes());
-        if !places.is_sorted() {
-            return Err(FormatError::new(STREAM, at, Problem::Coding("the table of its pieces does not rise")));
-        }
-        Ok(Self { packed, packing, bytes, places, piece: Vec::new(), number: None, is_bad: false })
     }
 
     fn load(&mut self, number: u64) {
@@ -108,13 +127,11 @@ impl PackedStream {
         let size = u64::from(self.packing.piece);
         let len = size.min(self.bytes.saturating_sub(number.saturating_mul(size)));
         self.piece = vec![0; usize::try_from(len).unwrap_or(0)];
-        let place = usize::try_from(number).ok().and_then(|index| self.places.get(index..index + 2));
-        let Some(&[from, to]) = place else {
-            self.is_bad = true;
-            return;
-        };
         // A piece that packing did not make smaller stands as it is; none is larger.
-        let Some(packed) = usize::try_from(to - from).ok().filter(|packed| *packed <= self.piece.len()) else {
+        let most = self.piece.len();
+        let length = |from: u64, to: u64| usize::try_from(to.checked_sub(from)?).ok().filter(|packed| *packed <= most);
+        let places = self.place(number).zip(self.place(number + 1));
+        let Some((from, packed)) = places.and_then(|(from, to)| Some((from, length(from, to)?))) else {
             self.is_bad = true;
             return;
         };
