@@ -179,16 +179,19 @@ fn bases(kind: &Kind, work: &Path) -> anyhow::Result<Vec<(PathBuf, BTreeMap<Stri
     Ok(bases)
 }
 
+/// Mounts by `command`, lays `items` below `point`, and unmounts.
+pub(crate) fn fill_mounted(items: &[Item], point: &str, command: &[&str]) -> anyhow::Result<()> {
+    let (program, arguments) = command.split_first().context("a mount command")?;
+    run(program, arguments)?;
+    let filled = plant(items, Path::new(point));
+    run("umount", &[point])?;
+    filled
+}
+
 fn make(kind: &Kind, items: &[Item], volume: &Path, work: &Path) -> anyhow::Result<()> {
     let path = volume.to_string_lossy().into_owned();
     let point = work.join("mounted").to_string_lossy().into_owned();
-    let fill = |command: &[&str]| -> anyhow::Result<()> {
-        let (program, arguments) = command.split_first().context("a mount command")?;
-        run(program, arguments)?;
-        let filled = plant(items, Path::new(&point));
-        run("umount", &[&point])?;
-        filled
-    };
+    let fill = |command: &[&str]| fill_mounted(items, &point, command);
     match kind.name {
         "ntfs" => {
             run("mkfs.ntfs", &["-Q", "-F", "-q", "-p", "2048", "-H", "255", "-S", "63", "-L", "BENCH", &path])?;

@@ -71,7 +71,7 @@ pub(crate) fn run_all(rows: &Rows<'_>) -> anyhow::Result<()> {
     let _ = fs::remove_dir_all(&work);
     fs::create_dir_all(work.join("mounted"))?;
     println!(
-        "{:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>12}{:>9}",
+        "{:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>14}{:>9}",
         "class", "drives", "exact", "false", "files", "wrong", "mended", "taken", "no complaint", "slowest"
     );
     let mut bench = Bench { work: &work, tallies: BTreeMap::new(), waiting: Vec::new() };
@@ -91,7 +91,7 @@ pub(crate) fn run_all(rows: &Rows<'_>) -> anyhow::Result<()> {
     }
     for (class, tally) in &tallies {
         println!(
-            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>12}{:>8.1}s",
+            "{class:<44}{:>8}{:>8}{:>7}{:>12}{:>7}{:>9}{:>8}{:>14}{:>8.1}s",
             tally.drives,
             tally.exact,
             tally.false_finds,

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use anyhow::{Context, ensure};
 
-use crate::bench_mend::{on_loop, plant};
+use crate::bench_mend::{fill_mounted, on_loop, plant};
 use crate::content::Item;
 use crate::guest::{root, run};
 
@@ -52,13 +52,7 @@ pub(crate) fn make(made: &Made, items: &[Item], volume: &Path, work: &Path) -> a
         ensure!(output.status.success(), "{program} {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
         Ok(())
     };
-    let fill = |command: &[&str]| -> anyhow::Result<()> {
-        let (program, arguments) = command.split_first().context("a mount command")?;
-        run(program, arguments)?;
-        let filled = plant(items, Path::new(&point));
-        run("umount", &[&point])?;
-        filled
-    };
+    let fill = |command: &[&str]| fill_mounted(items, &point, command);
     match made.kind {
         "ntfs" => {
             call("mkfs.ntfs", with(&["-Q", "-F", "-q"]))?;

@@ -19,6 +19,7 @@ pub(super) const MOST_NAMESAKES: u32 = 10_000;
 pub(super) const UNFINISHED: &str = "ykeel-manifest.unfinished.jsonl";
 /// Name of the manifest in the target folder.
 pub(super) const MANIFEST: &str = "ykeel-manifest.json";
+
 /// What became of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -151,19 +152,10 @@ pub(super) struct Unfinished {
 
 impl Unfinished {
     pub(super) fn begin(to: &Path, of: &str) -> Result<Self, CoreError> {
-        for number in 1..MOST_NAMESAKES {
-            let path = to.join(if number == 1 { UNFINISHED.to_string() } else { numbered(UNFINISHED, number) });
-            match File::create_new(&path) {
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                Err(error) => return Err(file_error("create", &path)(error)),
-                Ok(mut file) => {
-                    let head = serde_json::json!({ "of": of });
-                    writeln!(file, "{head}").map_err(file_error("write", &path))?;
-                    return Ok(Self { file, path });
-                }
-            }
-        }
-        Err(CoreError::Nothing("no name is left for the manifest"))
+        let (mut file, path) = fresh(to, UNFINISHED)?;
+        let head = serde_json::json!({ "of": of });
+        writeln!(file, "{head}").map_err(file_error("write", &path))?;
+        Ok(Self { file, path })
     }
 
     /// Notes a file. What cannot be noted here is in the manifest at the end.
@@ -189,15 +181,19 @@ pub(super) fn compare(to: &Path, files: &[ManifestEntry]) -> bool {
 
 pub(super) fn write_manifest(to: &Path, extracted: &Extracted) -> Result<PathBuf, CoreError> {
     let bytes = serde_json::to_vec_pretty(extracted).unwrap_or_default();
+    let (mut file, path) = fresh(to, MANIFEST)?;
+    file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(file_error("write", &path))?;
+    Ok(path)
+}
+
+/// A file that was not there, called `name` or by the first number behind it that nobody has.
+fn fresh(to: &Path, name: &str) -> Result<(File, PathBuf), CoreError> {
     for number in 1..MOST_NAMESAKES {
-        let path = to.join(if number == 1 { MANIFEST.to_string() } else { numbered(MANIFEST, number) });
+        let path = to.join(if number == 1 { name.to_string() } else { numbered(name, number) });
         match File::create_new(&path) {
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
             Err(error) => return Err(file_error("create", &path)(error)),
-            Ok(mut file) => {
-                file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(file_error("write", &path))?;
-                return Ok(path);
-            }
+            Ok(file) => return Ok((file, path)),
         }
     }
     Err(CoreError::Nothing("no name is left for the manifest"))
