@@ -6,9 +6,12 @@ mod support;
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
+use std::ops::ControlFlow;
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::Command;
 
+use keel_format::{Deleted, Geometry, ext};
 use support::shown::{
     Seen, agree, as_read, as_the_driver, attributes, everything, few_attributes, folders, large_attributes, links, pieces, times,
     without_modes,
@@ -66,9 +69,23 @@ fn an_ext_whose_names_are_compared_without_case_reads_as_its_formatter_filled_it
     support::write_tree(&tree, &support::many_files());
     // It keeps whole seconds.
     run(Command::new("find").arg(&tree).args(["-exec", "touch", "-d", "2027-05-06 07:08:10", "{}", "+"]));
-    let options = ["-q", "-F", "-O", "casefold", "-E", "encoding=utf8", "-d"];
+    let options = ["-q", "-F", "-O", "casefold,^metadata_csum", "-E", "encoding=utf8", "-d"];
     bench.format("mkfs.ext4", &[&options[..], &[tree.to_str().unwrap()]].concat());
-    run(Command::new("debugfs").args(["-w", "-R", "set_inode_field /Crossings flags 0x40080000"]).arg(&bench.image));
+    // `i_flags` of the folder: its names are compared without case.
+    let (Geometry::Ext(geometry), volume) = bench.open(512) else { panic!("another kind") };
+    let mut folder = None;
+    volume
+        .list(volume.root(), Deleted::Hide, &mut |entry| {
+            folder = folder.or((entry.name == "Crossings").then_some(entry.id));
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    let number = u32::try_from(folder.unwrap().0).unwrap();
+    let at = ext::ExtVolume::open(bench.source(512), geometry).unwrap().inode(number).unwrap().at.0 + 32;
+    let image = File::options().read(true).write(true).open(&bench.image).unwrap();
+    let mut flags = [0; 4];
+    image.read_exact_at(&mut flags, at).unwrap();
+    image.write_all_at(&(u32::from_le_bytes(flags) | 0x4000_0000).to_le_bytes(), at).unwrap();
     let (_, volume) = bench.open(512);
     let mut seen = as_read(volume.as_ref());
     seen.retain(|path, _| path != "lost+found");

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use keel_format::structure::{Field, Structure, Take};
 use keel_format::{Compute, Geometry, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource};
-use support::{Bench, contents, prose};
+use support::{contents, prose};
 
 /// A small tree that every kind takes.
 fn files() -> BTreeMap<String, Vec<u8>> {
@@ -23,20 +23,7 @@ fn files() -> BTreeMap<String, Vec<u8>> {
 /// A filled volume of each kind, in memory: name, geometry, bytes.
 fn volumes() -> Vec<(&'static str, Geometry, SharedSource)> {
     let made = |name: &'static str, bytes: u64, program: &str, arguments: &[&str], driver: &[&str]| {
-        let bench = Bench::new(bytes);
-        bench.format(program, arguments);
-        match driver {
-            [] => {
-                let tree = bench.folder.path().join("tree");
-                support::write_tree(&tree, &files());
-                for item in ["Quay", "ROPES.CSV"] {
-                    let mut copy = std::process::Command::new("mcopy");
-                    support::run(copy.args(["-s", "-i"]).arg(&bench.image).arg(tree.join(item)).arg("::"));
-                }
-            }
-            ["ntfs-3g"] => bench.fill_ntfs(|folder| support::write_tree(folder, &files())),
-            driver => bench.fill(driver, |folder| support::write_tree(folder, &files())),
-        }
+        let bench = support::filled(bytes, (program, arguments), driver, &files());
         let source = support::in_memory(&bench);
         (name, registry::boot_sector(source.as_ref(), ByteOffset(0)).expect(name), source)
     };

@@ -112,18 +112,20 @@ fn files_whose_inodes_are_gone_keep_their_names_and_are_never_called_whole() {
             write_tree(folder, &files);
             run(Command::new("mkfifo").arg(folder.join("Crossings/pipe")));
         });
-        let (_, volume) = bench.open(512);
+        let (Geometry::Ext(own), volume) = bench.open(512) else { panic!("another kind") };
         let mut states: BTreeMap<String, Existence> = BTreeMap::new();
-        let mut place = None;
-        // The block of inodes that some file's inode stands in is zeros.
-        let output = Command::new("debugfs").args(["-R", "imap SHORT.TXT"]).arg(&bench.image).output().unwrap();
-        for words in String::from_utf8(output.stdout).unwrap().lines().map(|line| line.trim().to_string()) {
-            place =
-                words.strip_prefix("located at block ").and_then(|rest| rest.split(',').next()?.parse::<u64>().ok()).or(place);
-        }
+        let mut number = None;
+        volume
+            .list(volume.root(), Deleted::Hide, &mut |entry| {
+                number = number.or((entry.name == "SHORT.TXT").then_some(entry.id.0 as u32));
+                ControlFlow::Continue(())
+            })
+            .unwrap();
+        // The block of inodes that its inode stands in is zeros.
+        let at = ext::ExtVolume::open(bench.source(512), own).unwrap().inode(number.unwrap()).unwrap().at.0;
         let unit = u64::from(volume.summary().cluster_bytes);
         let mut drive = Overlay::new(bench.source(512));
-        drive.lay(ByteOffset(place.unwrap() * unit), &vec![0; unit as usize]);
+        drive.lay(ByteOffset(at / unit * unit), &vec![0; unit as usize]);
         let drive: SharedSource = Arc::new(drive);
         let geometry = registry::boot_sector(drive.as_ref(), ByteOffset(0)).unwrap();
         let volume = geometry.open(drive).unwrap();

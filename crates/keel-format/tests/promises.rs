@@ -45,19 +45,7 @@ impl Made {
 /// A filled volume of every kind with a driver or a tool on this machine.
 fn volumes() -> Vec<Made> {
     let made = |name: &'static str, bytes: u64, program: &str, arguments: &[&str], driver: &[&str]| {
-        let bench = Bench::new(bytes);
-        bench.format(program, arguments);
-        match driver {
-            [] => {
-                let tree = bench.folder.path().join("tree");
-                support::write_tree(&tree, &files());
-                let tops = std::fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path());
-                let mut copy = std::process::Command::new("mcopy");
-                support::run(copy.env("LC_ALL", "C.UTF-8").args(["-s", "-i"]).arg(&bench.image).args(tops).arg("::"));
-            }
-            ["ntfs-3g"] => bench.fill_ntfs(|folder| support::write_tree(folder, &files())),
-            driver => bench.fill(driver, |folder| support::write_tree(folder, &files())),
-        }
+        let bench = support::filled(bytes, (program, arguments), driver, &files());
         let bytes = std::fs::read(&bench.image).unwrap();
         let source = MemorySource::new(name, bytes.clone(), 512);
         let geometry = registry::boot_sector(&source, ByteOffset(0)).expect(name);

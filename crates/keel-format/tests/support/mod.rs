@@ -83,6 +83,24 @@ impl Bench {
     }
 }
 
+/// A volume that `program` formats and that holds `files`: written through `driver` (a mount command), by the system's driver for NTFS, or
+/// without a driver by the system's tools for FAT.
+pub fn filled(bytes: u64, (program, arguments): (&str, &[&str]), driver: &[&str], files: &BTreeMap<String, Vec<u8>>) -> Bench {
+    let bench = Bench::new(bytes);
+    bench.format(program, arguments);
+    match driver {
+        [] => {
+            let tree = bench.folder.path().join("tree");
+            write_tree(&tree, files);
+            let tops = fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path());
+            run(Command::new("mcopy").env("LC_ALL", "C.UTF-8").args(["-s", "-i"]).arg(&bench.image).args(tops).arg("::"));
+        }
+        ["ntfs-3g"] => bench.fill_ntfs(|folder| write_tree(folder, files)),
+        driver => bench.fill(driver, |folder| write_tree(folder, files)),
+    }
+    bench
+}
+
 /// Unmounts what is mounted at `point`; a driver may still be writing for a moment.
 pub fn unmount(point: &Path) {
     for _ in 0..50 {
