@@ -18,12 +18,15 @@ cp tree/boot/vmlinuz-* vmlinuz
 V=$(ls tree/lib/modules); modules=tree/lib/modules/$V
 mkdir -p root/{bin,proc,sys,dev,mnt,etc} "root/lib/modules/$V"
 cp tree/bin/busybox root/bin/busybox
-for applet in dmesg sed sh mount umount ls cat find sha256sum insmod modprobe echo sleep poweroff mkdir grep sort tr cut tar sync rm dd; do
+for applet in dmesg sed sh mount umount ls cat find sha256sum insmod modprobe echo sleep poweroff mkdir grep sort tr cut tar sync rm dd \
+  test date kill wc head tail cmp seq touch readlink blkid time env id chown chmod su mknod basename; do
   ln -sf busybox root/bin/$applet
 done
 depmod -b tree "$V"
 cp "$modules"/modules.{dep,alias,symbols,builtin,order} "root/lib/modules/$V/" 2>/dev/null || true
-for module in virtio_pci virtio_blk vfat exfat ext4 xfs hfsplus fuse nls_utf8 nls_cp437 nls_ascii nls_iso8859-1 crc32c_generic; do
+# The adapters and drives of the bench are loaded only where a script asks for them.
+adapters="ahci virtio_scsi sd_mod nvme xhci_pci usb_storage uas loop"
+for module in virtio_pci virtio_blk vfat exfat ext4 xfs hfsplus fuse nls_utf8 nls_cp437 nls_ascii nls_iso8859-1 crc32c_generic $adapters; do
   for file in $(modprobe -d tree -S "$V" --show-depends "$module" 2>/dev/null | awk '/^insmod/{print $2}'); do
     path=lib/modules/${file##*lib/modules/}
     mkdir -p "root/$(dirname "$path")"; cp "tree/$path" "root/$path"

@@ -56,11 +56,11 @@ impl Source for FileSource {
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
-        read_descriptor(&self.file, at, buf, self.identity.bytes, self.identity.logical_sector)
+        read_descriptor(self.file.as_ref(), at, buf, self.identity.bytes, self.identity.logical_sector)
     }
 
     fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
-        read_once(&self.file, at, buf)
+        read_once(self.file.as_ref(), at, buf)
     }
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
@@ -95,10 +95,22 @@ impl FileSource {
     }
 }
 
+/// Something that fills memory from a place on: a file, or a device past the system's memory.
+pub(crate) trait ReadBytes {
+    /// Fills `buf` from byte `at` on, as far as there is something; answers with how much that was.
+    fn read_bytes(&self, at: u64, buf: &mut [u8]) -> io::Result<usize>;
+}
+
+impl ReadBytes for File {
+    fn read_bytes(&self, at: u64, buf: &mut [u8]) -> io::Result<usize> {
+        read_full(self, at, buf)
+    }
+}
+
 /// Reads `buf` from byte `at` of `file`. When a large read fails it is repeated sector by sector, so that the error
 /// names exactly the sectors that do not read; a file that shrank is an error of the missing bytes.
 pub(crate) fn read_descriptor(
-    file: &File,
+    file: &dyn ReadBytes,
     at: ByteOffset,
     buf: &mut [u8],
     len: u64,
@@ -119,8 +131,8 @@ pub(crate) fn read_descriptor(
     failure.map_or(Ok(()), Err)
 }
 
-fn read_whole(file: &File, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -> Option<ReadError> {
-    let error = match read_full(file, at.0, buf) {
+fn read_whole(file: &dyn ReadBytes, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -> Option<ReadError> {
+    let error = match file.read_bytes(at.0, buf) {
         Ok(filled) if filled == buf.len() => return None,
         Ok(filled) => {
             buf[filled..].fill(0);
@@ -138,7 +150,7 @@ fn read_whole(file: &File, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -
         let to_boundary = sector.bytes() - here.0 % sector.bytes();
         let step = usize::try_from(to_boundary).unwrap_or(512).min(buf.len() - done);
         let piece = &mut buf[done..done + step];
-        if !matches!(read_full(file, here.0, piece), Ok(filled) if filled == step) {
+        if !matches!(file.read_bytes(here.0, piece), Ok(filled) if filled == step) {
             piece.fill(0);
             match bad.last_mut() {
                 Some(last) if last.end == here => last.end = here + step as u64,
@@ -152,9 +164,9 @@ fn read_whole(file: &File, at: ByteOffset, buf: &mut [u8], sector: SectorSize) -
 }
 
 /// Reads `buf` from byte `at` of `file` with one request.
-pub(crate) fn read_once(file: &File, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+pub(crate) fn read_once(file: &dyn ReadBytes, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
     let wanted = ByteRange::sized(at, buf.len() as u64);
-    match read_full(file, at.0, buf) {
+    match file.read_bytes(at.0, buf) {
         Ok(filled) if filled == buf.len() => Ok(()),
         Ok(filled) => Err(ReadError::past_end(ByteRange::new(at + filled as u64, wanted.end))),
         Err(error) => Err(ReadError::of(wanted, error.to_string()).because(cause_of(&error))),
@@ -174,7 +186,7 @@ fn cause_of(error: &io::Error) -> ReadCause {
     }
 }
 
-fn read_full(file: &File, at: u64, buf: &mut [u8]) -> io::Result<usize> {
+pub(crate) fn read_full(file: &File, at: u64, buf: &mut [u8]) -> io::Result<usize> {
     let mut filled = 0;
     while filled < buf.len() {
         match file.read_at(&mut buf[filled..], at + filled as u64) {

@@ -4,6 +4,7 @@ use std::fs;
 use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::block::BlockDevice;
 use crate::{CopyLog, FileSource, Masked, SectorSize, SharedSource, SimulatedDrive, SourceError, SplitSource, copy_log_of};
@@ -13,6 +14,8 @@ use crate::{CopyLog, FileSource, Masked, SectorSize, SharedSource, SimulatedDriv
 pub struct OpenOptions {
     /// Logical sector size in bytes to use instead of what the source says.
     pub sector_size: Option<u32>,
+    /// How long a device may take to answer one request of a copy; by default a minute.
+    pub deadline: Option<Duration>,
 }
 
 /// An opened source.
@@ -30,7 +33,7 @@ pub fn open(path: &Path, options: OpenOptions) -> Result<Opened, SourceError> {
     };
     let metadata = fs::metadata(path).map_err(|source| SourceError::Open { path: path.into(), source })?;
     if metadata.file_type().is_block_device() {
-        return Ok(Arc::new(BlockDevice::open(path, forced)?));
+        return Ok(Arc::new(BlockDevice::open(path, forced, options.deadline)?));
     }
     // A pipe would be waited for, and a device without an end read for ever.
     if !metadata.is_file() {

@@ -6,6 +6,7 @@ use std::ffi::c_void;
 use std::fs::File;
 use std::os::fd::AsRawFd;
 use std::ptr;
+use std::time::Duration;
 
 use rustix::fs::{SeekFrom, seek};
 use rustix::ioctl::{Getter, Opcode, Updater, ioctl, opcode};
@@ -21,7 +22,7 @@ const SG_IO: Opcode = 0x2285;
 /// NVMe: one admin command, from the kernel's `linux/nvme_ioctl.h`.
 const NVME_IOCTL_ADMIN_CMD: Opcode = opcode::read_write::<NvmeAdminCmd>(b'N', 0x41);
 /// How long a drive may take to hand out a page.
-const PAGE_TIMEOUT_MS: u32 = 5000;
+const PAGE_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// Loop devices: status, from the kernel's `linux/loop.h`.
 const LOOP_GET_STATUS64: Opcode = 0x4C05;
@@ -164,23 +165,46 @@ struct NvmeAdminCmd {
     result: u32,
 }
 
-/// Reads one SMART page of an ATA drive by ATA PASS-THROUGH (16): `feature` D0h gives the data, D1h the thresholds.
-pub(crate) fn ata_smart_page(file: &File, feature: u8) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
-    // SMART (B0h), PIO data-in, one block, with the signature that SMART commands carry in LBA mid and high.
-    let mut cdb = [0x85u8, 4 << 1, 0x0E, 0, feature, 0, 1, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0];
-    let mut page = Box::new([0u8; HEALTH_PAGE_BYTES]);
-    let mut sense = [0u8; 32];
+/// What a command carries.
+pub(crate) enum Transfer<'a> {
+    /// From the drive.
+    In(&'a mut [u8]),
+}
+
+/// How a command that was passed through came back.
+#[derive(Debug)]
+pub(crate) struct Passed {
+    /// SCSI status byte: 0 is good, 2 has sense data.
+    pub(crate) status: u8,
+    /// The adapter's status, from the kernel's `scsi/scsi_status.h`.
+    pub(crate) host_status: u16,
+    /// Sense data, as long as it is.
+    pub(crate) sense: Vec<u8>,
+    /// Bytes that were not transferred.
+    pub(crate) residual: i32,
+}
+
+/// Passes one SCSI command to the drive, which may take `limit`. An error says that it was not carried out at all.
+pub(crate) fn scsi_command(
+    file: &File,
+    command: &mut [u8],
+    transfer: Transfer<'_>,
+    limit: Duration,
+) -> rustix::io::Result<Passed> {
+    let Transfer::In(data) = transfer;
+    let mut sense = [0u8; 64];
+    let length = u32::try_from(data.len()).map_err(|_| rustix::io::Errno::INVAL)?;
     let mut header = SgIoHdr {
         interface_id: i32::from(b'S'),
         dxfer_direction: -3,
-        cmd_len: 16,
-        mx_sb_len: 32,
+        cmd_len: u8::try_from(command.len()).map_err(|_| rustix::io::Errno::INVAL)?,
+        mx_sb_len: 64,
         iovec_count: 0,
-        dxfer_len: HEALTH_PAGE_BYTES as u32,
-        dxferp: page.as_mut_ptr().cast(),
-        cmdp: cdb.as_mut_ptr(),
+        dxfer_len: length,
+        dxferp: data.as_mut_ptr().cast(),
+        cmdp: command.as_mut_ptr(),
         sbp: sense.as_mut_ptr(),
-        timeout: PAGE_TIMEOUT_MS,
+        timeout: u32::try_from(limit.as_millis()).unwrap_or(u32::MAX),
         flags: 0,
         pack_id: 0,
         usr_ptr: ptr::null_mut(),
@@ -194,13 +218,23 @@ pub(crate) fn ata_smart_page(file: &File, feature: u8) -> rustix::io::Result<Box
         duration: 0,
         info: 0,
     };
-    // SAFETY: SG_IO reads and writes one `sg_io_hdr`, which `header` is laid out as. Its three pointers lead to `page`,
-    // `cdb` and `sense`, which outlive the call and are as long as the lengths beside them say.
+    // SAFETY: SG_IO reads and writes one `sg_io_hdr`, which `header` is laid out as. Its three pointers lead to `data`,
+    // `command` and `sense`, which outlive the call and are as long as the lengths beside them say.
     unsafe { ioctl(file, Updater::<SG_IO, SgIoHdr>::new(&mut header)) }?;
-    if header.status != 0 || header.host_status != 0 || header.driver_status & 0x0F != 0 {
-        return Err(rustix::io::Errno::IO);
+    let written = sense.get(..usize::from(header.sb_len_wr)).unwrap_or(&sense);
+    Ok(Passed { status: header.status, host_status: header.host_status, sense: written.to_vec(), residual: header.resid })
+}
+
+/// Reads one SMART page of an ATA drive by ATA PASS-THROUGH (16): `feature` D0h gives the data, D1h the thresholds.
+pub(crate) fn ata_smart_page(file: &File, feature: u8) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
+    // SMART (B0h), PIO data-in, one block, with the signature that SMART commands carry in LBA mid and high.
+    let mut command = [0x85u8, 4 << 1, 0x0E, 0, feature, 0, 1, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0];
+    let mut page = Box::new([0u8; HEALTH_PAGE_BYTES]);
+    let passed = scsi_command(file, &mut command, Transfer::In(page.as_mut_slice()), PAGE_TIMEOUT)?;
+    match (passed.status, passed.host_status) {
+        (0, 0) => Ok(page),
+        _ => Err(rustix::io::Errno::IO),
     }
-    Ok(page)
 }
 
 /// Reads log page 02h of an NVMe drive.
@@ -213,7 +247,7 @@ pub(crate) fn nvme_health_log(file: &File) -> rustix::io::Result<Box<[u8; HEALTH
         addr: page.as_mut_ptr() as u64,
         data_len: HEALTH_PAGE_BYTES as u32,
         cdw10: 0x02 | dwords << 16,
-        timeout_ms: PAGE_TIMEOUT_MS,
+        timeout_ms: PAGE_TIMEOUT.as_millis() as u32,
         ..NvmeAdminCmd::default()
     };
     // SAFETY: the call reads and writes one `nvme_admin_cmd`, which `command` is laid out as. `addr` leads to `page`, which

@@ -65,8 +65,10 @@ pub(super) struct Copier {
     pass: Pass,
     /// What the sound parts begin with.
     pub(super) first: Vec<ByteRange>,
-    /// Bytes of the smallest request.
+    /// Bytes of the smallest request while nothing is known to be bad: the drive's own sector.
     unit: u64,
+    /// Bytes that can be lost by themselves: the logical sector.
+    sector: u64,
     buf: Vec<u8>,
     copied: u64,
     errors: u64,
@@ -131,6 +133,7 @@ impl Copier {
             first: Vec::new(),
             pass: Pass::Sound,
             unit,
+            sector: identity.logical_sector.bytes(),
             buf: vec![0; usize::try_from(LARGE.max(unit)).unwrap_or(0)],
             errors: 0,
             link_drops: 0,
@@ -342,7 +345,7 @@ impl Copier {
             self.gone = Some(Stopped::OtherLength);
             return Ok(Answer::Stopped(Stopped::OtherLength));
         }
-        let sector = self.source.identity().logical_sector.bytes();
+        let sector = self.sector;
         let delivered = match &read {
             Ok(()) => range.len(),
             Err(error) => {
@@ -506,11 +509,26 @@ impl Copier {
                     continue;
                 }
                 if piece.len() <= self.unit {
-                    self.dest.set_state(ByteRange::new(at, piece.end), CopyState::Failed)?;
+                    unless_stopped!(self.singly(ByteRange::new(at, piece.end))?);
                     at = piece.end;
                 }
                 step = self.unit;
             }
+        }
+        Ok(None)
+    }
+
+    /// Asks for each logical sector of `range`, which did not come at once: a drive whose own sectors are larger may hold some of them,
+    /// as what could not be written there whole.
+    fn singly(&mut self, range: ByteRange) -> Way {
+        let mut at = range.start;
+        while at < range.end {
+            unless_stopped!(self.stop());
+            let piece = ByteRange::new(at, range.end.min(at + self.sector));
+            if piece == range || !answered!(self.ask(piece)?).whole {
+                self.dest.set_state(piece, CopyState::Failed)?;
+            }
+            at = piece.end;
         }
         Ok(None)
     }
@@ -523,12 +541,12 @@ impl Copier {
                 failed.reverse();
             }
             for range in failed {
-                let units = range.len().div_ceil(self.unit);
-                for index in 0..units {
-                    let index = if turn % 2 == 0 { units - 1 - index } else { index };
-                    let start = range.start + index * self.unit;
+                let sectors = range.len().div_ceil(self.sector);
+                for index in 0..sectors {
+                    let index = if turn % 2 == 0 { sectors - 1 - index } else { index };
+                    let start = range.start + index * self.sector;
                     unless_stopped!(self.stop());
-                    answered!(self.ask(ByteRange::new(start, range.end.min(start + self.unit)))?);
+                    answered!(self.ask(ByteRange::new(start, range.end.min(start + self.sector)))?);
                 }
             }
         }

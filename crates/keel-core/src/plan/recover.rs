@@ -26,7 +26,7 @@ pub enum Direction {
 pub fn source_of(bundle_path: &Path, bundle: &Bundle, path: Option<&Path>) -> Result<SharedSource, CoreError> {
     let place = path.unwrap_or_else(|| Path::new(&bundle.source));
     // A drive that claims more than it stores is opened as it claims: what was written lies where it stores.
-    let source = keel_source::open(place, OpenOptions { sector_size: Some(bundle.sector) })?;
+    let source = keel_source::open(place, OpenOptions { sector_size: Some(bundle.sector), ..OpenOptions::default() })?;
     match bundle.is_of(&source) {
         true => Ok(source),
         false => Err(Refusal::OtherDrive { path: bundle_path.into() }.into()),

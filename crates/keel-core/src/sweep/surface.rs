@@ -1,13 +1,13 @@
 //! Looking at every sector, at the speed of the source, on as many threads as help.
 
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use keel_format::clue::Clues;
 use keel_format::table::TableReading;
-use keel_source::{Budgeted, ByteOffset, ByteRange, Cancel, SharedSource};
+use keel_source::{Budgeted, ByteOffset, ByteRange, Cancel, PageBuf, SharedSource};
 
 use super::state::Keeper;
 use super::{Find, SweepProgress, SweepState, infer, rate};
@@ -18,8 +18,8 @@ use crate::job::Desk;
 const CHUNK: usize = 1 << 20;
 /// Bytes seen behind a chunk, so that a structure that begins in it is seen whole.
 const BEHIND: usize = 4096;
-/// Bytes one worker takes at a time; the state is updated as often.
-const SEGMENT: u64 = 8 << 20;
+/// Bytes after which a worker hands over what it saw: the state is updated as often.
+const HAND_OVER: u64 = 8 << 20;
 /// How often progress is told.
 const TELL: Duration = Duration::from_millis(50);
 /// How often finds are inferred anew while leads come in.
@@ -30,8 +30,8 @@ const SAVE: Duration = Duration::from_secs(3);
 struct Shared<'a> {
     source: &'a SharedSource,
     table: &'a TableReading,
-    segments: &'a [ByteRange],
-    next: AtomicUsize,
+    /// What is to be read, as it lies: whoever is free takes the next piece, so that a drive with heads is read from front to back.
+    pieces: Mutex<Pieces<'a>>,
     stop: AtomicBool,
     cancel: &'a Cancel,
     /// What every worker looks with.
@@ -48,20 +48,19 @@ pub(super) fn scan(
     desk: &Desk<SweepProgress>,
 ) -> Option<Vec<Find>> {
     let left = state.left(ground);
-    let (segments, holes) = segments(source, &left);
+    let (stretches, holes) = stretches(source, &left);
     holes.into_iter().for_each(|hole| state.ground.see_hole(hole));
     let total: u64 = ground.iter().map(|range| range.len()).sum();
     let shared = Shared {
         source,
         table,
-        segments: &segments,
-        next: AtomicUsize::new(0),
+        pieces: Mutex::new(Pieces { stretches: &stretches, at: ByteOffset(0) }),
         stop: AtomicBool::new(false),
         cancel: desk.cancel(),
         looks: state.ground.looks(),
         state: Mutex::new((std::mem::take(state), ByteOffset(0))),
     };
-    let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8).min(segments.len().max(1));
+    let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8);
     let told = thread::scope(|scope| {
         let threads: Vec<_> = (0..workers).map(|_| scope.spawn(|| work(&shared))).collect();
         let told = watch(&shared, &threads, total, keeper, desk);
@@ -85,9 +84,9 @@ pub(super) fn scan(
     told
 }
 
-/// The data of `ground` in pieces that one worker takes at a time, and the holes between them.
-fn segments(source: &SharedSource, ground: &[ByteRange]) -> (Vec<ByteRange>, Vec<ByteRange>) {
-    let (mut segments, mut holes) = (Vec::new(), Vec::new());
+/// The data of `ground`, and the holes between.
+fn stretches(source: &SharedSource, ground: &[ByteRange]) -> (Vec<ByteRange>, Vec<ByteRange>) {
+    let (mut stretches, mut holes) = (Vec::new(), Vec::new());
     for range in ground {
         let mut at = range.start;
         while at < range.end {
@@ -97,47 +96,83 @@ fn segments(source: &SharedSource, ground: &[ByteRange]) -> (Vec<ByteRange>, Vec
             let Some(data) = data else { break };
             // Clues stand at multiples of 512 from the start of the drive.
             let start = ByteOffset(data.start.0 / 512 * 512).max(range.start);
-            let end = data.end.min(start + SEGMENT);
-            segments.push(ByteRange::new(start, end));
-            at = end;
+            stretches.push(ByteRange::new(start, data.end));
+            at = data.end;
         }
     }
-    (segments, holes)
+    (stretches, holes)
+}
+
+/// What is left to read, ascending.
+struct Pieces<'a> {
+    stretches: &'a [ByteRange],
+    /// Everything before it is taken.
+    at: ByteOffset,
+}
+
+impl Iterator for Pieces<'_> {
+    type Item = ByteRange;
+
+    fn next(&mut self) -> Option<ByteRange> {
+        let (first, rest) = self.stretches.split_first()?;
+        let start = self.at.max(first.start);
+        let end = first.end.min(start + CHUNK as u64);
+        self.at = end;
+        if end >= first.end {
+            (self.stretches, self.at) = (rest, ByteOffset(0));
+        }
+        Some(ByteRange::new(start, end))
+    }
+}
+
+/// What one worker saw and did not hand over yet.
+struct Seen {
+    clues: Clues,
+    bad: Vec<ByteRange>,
+    looks: Looks,
+    done: Vec<ByteRange>,
+    bytes: u64,
+}
+
+impl Seen {
+    fn nothing(shared: &Shared<'_>) -> Self {
+        Self { clues: Clues::default(), bad: Vec::new(), looks: shared.looks.clone(), done: Vec::new(), bytes: 0 }
+    }
+
+    fn hand_over(self, shared: &Shared<'_>) {
+        let Ok(mut state) = shared.state.lock() else { return };
+        let (state, head) = &mut *state;
+        state.clues.append(self.clues);
+        state.ground.add(&self.looks);
+        self.bad.iter().for_each(|range| state.ground.fail(*range));
+        state.bad.extend(self.bad);
+        for range in self.done {
+            state.done.add(range);
+            *head = (*head).max(range.end);
+        }
+    }
 }
 
 fn work(shared: &Shared<'_>) {
-    let mut buf = vec![0u8; CHUNK + BEHIND];
-    while let Some(segment) = shared.segments.get(shared.next.fetch_add(1, Ordering::Relaxed)) {
-        let mut clues = Clues::default();
-        let (mut bad, mut looks) = (Vec::new(), shared.looks.clone());
-        let mut at = segment.start;
-        while at < segment.end {
-            if shared.stop.load(Ordering::Relaxed) || shared.cancel.is_cancelled() {
-                break;
-            }
-            let len = usize::try_from(segment.end - at).unwrap_or(CHUNK).min(CHUNK);
-            let behind = usize::try_from(ByteOffset(shared.source.len()) - (at + len as u64)).unwrap_or(BEHIND).min(BEHIND);
-            let piece = &mut buf[..len + behind];
-            match shared.source.read_at(at, piece) {
-                Ok(()) => looks.see(at, piece.get(..len).unwrap_or_default()),
-                Err(error) => {
-                    let chunk = ByteRange::sized(at, len as u64);
-                    bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk)));
-                }
-            }
-            clues.look(at, piece, len);
-            at = at + len as u64;
+    let mut buf = PageBuf::new(CHUNK + BEHIND);
+    let mut seen = Seen::nothing(shared);
+    while !shared.stop.load(Ordering::Relaxed) && !shared.cancel.is_cancelled() {
+        let Some(chunk) = shared.pieces.lock().ok().and_then(|mut pieces| pieces.next()) else { break };
+        let (at, len) = (chunk.start, usize::try_from(chunk.len()).unwrap_or(CHUNK));
+        let behind = usize::try_from(ByteOffset(shared.source.len()) - chunk.end).unwrap_or(BEHIND).min(BEHIND);
+        let piece = buf.get_mut(..len + behind).unwrap_or_default();
+        match shared.source.read_at(at, piece) {
+            Ok(()) => seen.looks.see(at, piece.get(..len).unwrap_or_default()),
+            Err(error) => seen.bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk))),
         }
-        if let Ok(mut state) = shared.state.lock() {
-            let (state, head) = &mut *state;
-            state.clues.append(clues);
-            state.ground.add(&looks);
-            bad.iter().for_each(|range| state.ground.fail(*range));
-            state.bad.extend(bad);
-            state.done.add(ByteRange::new(segment.start, at));
-            *head = (*head).max(at);
+        seen.clues.look(at, piece, len);
+        seen.done.push(chunk);
+        seen.bytes += chunk.len();
+        if seen.bytes >= HAND_OVER {
+            std::mem::replace(&mut seen, Seen::nothing(shared)).hand_over(shared);
         }
     }
+    seen.hand_over(shared);
 }
 
 fn watch(

@@ -194,7 +194,7 @@ impl Bench {
     }
 
     pub fn open(&self) -> SharedSource {
-        keel_source::open(&self.image, OpenOptions { sector_size: Some(self.sector) }).unwrap()
+        keel_source::open(&self.image, OpenOptions { sector_size: Some(self.sector), ..OpenOptions::default() }).unwrap()
     }
 }
 

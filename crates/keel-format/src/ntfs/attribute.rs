@@ -1,6 +1,9 @@
 //! The attributes of a file record.
 
-use super::layout::{DATA, END, FILE_NAME, RawAttribute, RawFileName, RawNonResident, RawResident, STANDARD_INFORMATION};
+use super::layout::{
+    ATTRIBUTE_LIST, DATA, END, FILE_NAME, REPARSE_POINT, RawAttribute, RawFileName, RawNonResident, RawResident,
+    STANDARD_INFORMATION,
+};
 use super::runs::{self, Run};
 use crate::{FormatError, Stamp, Times, View};
 
@@ -160,13 +163,6 @@ impl FileName {
     }
 }
 
-/// The times of `$STANDARD_INFORMATION`: created, modified, then that of the record, then accessed.
-pub(crate) fn standard_times(record: &super::Record) -> Option<Times> {
-    let view = record.attribute(STANDARD_INFORMATION, "")?.resident()?;
-    let stamp = |offset: usize| view.u64(offset, "time").ok().and_then(Stamp::from_ntfs);
-    Some(Times { created: stamp(0), modified: stamp(8), accessed: stamp(24) })
-}
-
 /// Every name of a record beside its best one: other names of a hard link. Short aliases are left out.
 pub(crate) fn other_names(record: &super::Record, best: &FileName) -> Vec<FileName> {
     let names = record.attributes().flatten().filter(|attribute| attribute.type_code == FILE_NAME);
@@ -175,21 +171,45 @@ pub(crate) fn other_names(record: &super::Record, best: &FileName) -> Vec<FileNa
     parsed.filter(|name| !name.is_dos_alias() && !same(name)).collect()
 }
 
-/// The best name of a record: a long one before a short one, and the length of its main stream where the record knows.
-pub(crate) fn name_and_size(record: &super::Record) -> (Option<FileName>, Option<u64>, bool) {
-    let (mut name, mut size, mut has_list) = (None::<FileName>, None, false);
-    for attribute in record.attributes().flatten() {
-        match attribute.type_code {
-            FILE_NAME => {
-                let Some(parsed) = attribute.resident().and_then(|view| FileName::parse(view).ok()) else { continue };
-                if name.as_ref().is_none_or(FileName::is_dos_alias) {
-                    name = Some(parsed);
+/// What listings ask of a record, gathered in one walk over its attributes.
+#[derive(Debug, Default)]
+pub(crate) struct Gist {
+    /// The best name: a long one before a short one.
+    pub(crate) name: Option<FileName>,
+    /// Bytes of the main stream, where this record knows.
+    pub(crate) bytes: Option<u64>,
+    /// Attributes stand in other records too.
+    pub(crate) has_list: bool,
+    /// The times of `$STANDARD_INFORMATION`: created, modified, then that of the record, then accessed.
+    pub(crate) times: Option<Times>,
+    /// `ReparseTag` of its reparse point.
+    pub(crate) reparse_tag: Option<u32>,
+}
+
+impl Gist {
+    pub(crate) fn of(record: &super::Record) -> Self {
+        let mut gist = Self::default();
+        for attribute in record.attributes().flatten() {
+            let resident = || attribute.resident().filter(|_| attribute.name.is_empty());
+            match attribute.type_code {
+                FILE_NAME if gist.name.as_ref().is_none_or(FileName::is_dos_alias) => {
+                    let parsed = attribute.resident().and_then(|view| FileName::parse(view).ok());
+                    gist.name = parsed.or(gist.name);
                 }
+                DATA if attribute.name.is_empty() => gist.bytes = gist.bytes.or(Some(attribute.bytes())),
+                ATTRIBUTE_LIST => gist.has_list = true,
+                STANDARD_INFORMATION if gist.times.is_none() => gist.times = resident().map(|view| times_of(&view)),
+                REPARSE_POINT if gist.reparse_tag.is_none() => {
+                    gist.reparse_tag = resident().and_then(|view| view.u32(0, "ReparseTag").ok());
+                }
+                _ => {}
             }
-            DATA if attribute.name.is_empty() => size = size.or(Some(attribute.bytes())),
-            super::layout::ATTRIBUTE_LIST => has_list = true,
-            _ => {}
         }
+        gist
     }
-    (name, size, has_list)
+}
+
+fn times_of(view: &View<'_>) -> Times {
+    let stamp = |offset: usize| view.u64(offset, "time").ok().and_then(Stamp::from_ntfs);
+    Times { created: stamp(0), modified: stamp(8), accessed: stamp(24) }
 }

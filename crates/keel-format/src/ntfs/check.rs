@@ -236,7 +236,7 @@ pub(super) fn claims(volume: &NtfsVolume, each: &mut dyn FnMut(&str, &[Extent]))
             extents.extend(stream::extents(volume.geometry(), &attribute.runs(limit).unwrap_or_default()));
         }
         if !extents.is_empty() {
-            let name = super::attribute::name_and_size(&record).0.map(|name| name.name).unwrap_or_default();
+            let name = super::attribute::Gist::of(&record).name.map(|name| name.name).unwrap_or_default();
             each(&format!("{name} (record {number})"), &extents);
         }
         ControlFlow::Continue(())

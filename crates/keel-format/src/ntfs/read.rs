@@ -6,9 +6,9 @@ use std::sync::OnceLock;
 
 use keel_source::{ByteOffset, SharedSource};
 
-use super::attribute::{FileName, name_and_size, other_names, standard_times};
+use super::attribute::{FileName, Gist, other_names};
 use super::index::{kind, node};
-use super::layout::{DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, REPARSE_POINT, ROOT, VOLUME_NAME};
+use super::layout::{DATA, FILE_NAME, FIRST_USER, IN_USE, IS_DIRECTORY, NUMBER_MASK, ROOT, VOLUME_NAME};
 use super::names::{Kept, Lost, Names};
 use super::{FormerNtfs, LooseBlock, MftMap, NtfsGeometry, Record, interix, reparse, stream};
 use crate::device::{hold, step};
@@ -76,11 +76,6 @@ impl Scanned {
             existence: if self.in_use { Existence::Present } else { Existence::Deleted },
         }
     }
-}
-
-/// `ReparseTag` of a record's reparse point.
-fn tag_of(record: &Record) -> Option<u32> {
-    record.attribute(REPARSE_POINT, "")?.resident()?.u32(0, "ReparseTag").ok()
 }
 
 impl NtfsVolume {
@@ -241,7 +236,7 @@ impl NtfsVolume {
         if record.header().base_record.get() != 0 {
             return None;
         }
-        let (mut name, mut size, has_list) = name_and_size(record);
+        let Gist { mut name, bytes: mut size, has_list, times, reparse_tag } = Gist::of(record);
         if has_list && (name.is_none() || size.is_none()) {
             // Name or sizes moved into an extension record.
             let maps = stream::maps(&self.source, &self.geometry, &self.mft, number, record, DATA).unwrap_or_default();
@@ -250,7 +245,7 @@ impl NtfsVolume {
                 if name.is_some() || part.record == number {
                     continue;
                 }
-                name = self.record(part.record).ok().and_then(|extension| name_and_size(&extension).0);
+                name = self.record(part.record).ok().and_then(|extension| Gist::of(&extension).name);
             }
         }
         let header = record.header();
@@ -269,21 +264,25 @@ impl NtfsVolume {
         let may_be = name.raw.file_attributes.get() & interix::SYSTEM != 0;
         Some(Scanned {
             number,
-            times: standard_times(record).unwrap_or_else(|| name.times()),
+            times: times.unwrap_or_else(|| name.times()),
             name,
             others,
             bytes: size.unwrap_or(0),
             in_use: header.flags.get() & IN_USE != 0,
             directory: header.flags.get() & IS_DIRECTORY != 0,
             sequence: header.sequence_number.get(),
-            is_link: self.is_link(number, record, may_be),
+            is_link: self.leads_elsewhere(number, record, reparse_tag, may_be),
         })
     }
 
     /// True for the record of what leads elsewhere. By its content it does only where its name says that it `may_be` so: a system file.
     pub(super) fn is_link(&self, number: u64, record: &Record, may_be: bool) -> bool {
+        self.leads_elsewhere(number, record, Gist::of(record).reparse_tag, may_be)
+    }
+
+    fn leads_elsewhere(&self, number: u64, record: &Record, tag: Option<u32>, may_be: bool) -> bool {
         let directory = record.header().flags.get() & IS_DIRECTORY != 0;
-        tag_of(record).is_some_and(reparse::is_link) || may_be && !directory && interix::is_link(self, number, record)
+        tag.is_some_and(reparse::is_link) || may_be && !directory && interix::is_link(self, number, record)
     }
 
     /// Deleted entries by the record number of their former folder.

@@ -20,12 +20,14 @@ pub(crate) fn undo_fixups(structure: &'static str, at: ByteOffset, bytes: &mut [
     if !matches!(stride, 512 | 1024 | 2048 | 4096) || stride * blocks != bytes.len() {
         return Err(view.wrong(6, "usa_count", usa_count as u64, "one word for each block of the structure"));
     }
-    let array = view.slice(usa_offset, usa_count * 2, "update sequence array")?.to_vec();
-    let mut words = array.as_chunks::<2>().0.iter();
-    let Some(number) = words.next() else { return Ok(()) };
-    for (index, block) in bytes.chunks_exact_mut(stride).enumerate() {
-        let (Some(tail), Some(word)) = (block.last_chunk_mut::<2>(), words.next()) else { continue };
-        if tail != number {
+    view.slice(usa_offset, usa_count * 2, "update sequence array")?;
+    let word = |bytes: &[u8], at: usize| bytes.get(at..at + 2).and_then(<[u8]>::first_chunk::<2>).copied();
+    let Some(number) = word(bytes, usa_offset) else { return Ok(()) };
+    for index in 0..blocks {
+        // Words that lie over the end of a block are taken as the blocks before it left them.
+        let Some(word) = word(bytes, usa_offset + 2 + index * 2) else { continue };
+        let Some(tail) = bytes.get_mut((index + 1) * stride - 2..).and_then(<[u8]>::first_chunk_mut::<2>) else { continue };
+        if *tail != number {
             let place = at + ((index + 1) * stride - 2) as u64;
             let found = u64::from(u16::from_le_bytes(*tail));
             return Err(FormatError::new(
@@ -34,7 +36,7 @@ pub(crate) fn undo_fixups(structure: &'static str, at: ByteOffset, bytes: &mut [
                 Problem::Value { field: "update sequence number", found, expected: "the number at the start of the array" },
             ));
         }
-        *tail = *word;
+        *tail = word;
     }
     Ok(())
 }

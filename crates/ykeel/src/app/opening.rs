@@ -147,7 +147,7 @@ impl App {
 
 /// Opens the drive at `path` for the stages: as it claims to be for Fathom, as far as it stores for all others.
 fn opened(path: &Path, sector_size: Option<u32>) -> Result<OpenedDrive, CoreError> {
-    let claimed = keel_source::open(path, OpenOptions { sector_size })?;
+    let claimed = keel_source::open(path, OpenOptions { sector_size, ..OpenOptions::default() })?;
     crate::log::opened(claimed.as_ref())?;
     let source = yard::as_seen(SharedSource::clone(&claimed))?;
     let mut drive = Drive::new(SharedSource::clone(&source));

@@ -20,7 +20,7 @@ use crate::out::{Json, tell};
 
 /// Opens the source of a command.
 pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
-    let source = yard::open(&args.source, OpenOptions { sector_size: args.sector_size })?;
+    let source = yard::open(&args.source, OpenOptions { sector_size: args.sector_size, ..OpenOptions::default() })?;
     crate::log::opened(source.as_ref())?;
     Ok(source)
 }

@@ -9,7 +9,7 @@ use super::verify::verify;
 use crate::bounds::Bounds;
 use crate::clue::Clues;
 use crate::content::{ContentMatch, matches_type};
-use crate::ntfs::attribute::name_and_size;
+use crate::ntfs::attribute::Gist;
 use crate::ntfs::layout::{DATA, INDEX_ROOT};
 use crate::ntfs::{NtfsGeometry, Record};
 use crate::{FoundVolume, Geometry, Witness, WitnessKind, read_bytes};
@@ -212,7 +212,7 @@ pub(super) fn placed_files(drive: &SharedSource, streak: &super::clue::Streak) -
     let numbers = (0..streak.count).step_by(usize::try_from(step).unwrap_or(1));
     let placed = |index: u64| {
         let record = record(drive, streak.at + index * size, streak.record_bytes).filter(Record::is_in_use)?;
-        let (name, _, _) = name_and_size(&record);
+        let name = Gist::of(&record).name;
         let name = name?.name;
         let data = record.attribute(DATA, "")?;
         let known = matches_type(&name, b"?") != ContentMatch::Unknown && data.flags == 0;

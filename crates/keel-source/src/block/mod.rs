@@ -4,11 +4,15 @@ use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
+use crate::deadline::{Ask, Timely};
+use crate::direct::Direct;
 use crate::error::{ReadError, SourceError};
-use crate::file::{file_name, read_descriptor, read_once};
+use crate::file::{ReadBytes, file_name, read_descriptor, read_once};
 use crate::holders::{sysfs_of, use_of_device};
 use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
+use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
     ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, SectorSize, SharedSource, Source, printable,
@@ -20,13 +24,25 @@ pub(crate) struct BlockDevice {
     /// The device, and what it lies on: all of them locked.
     locked: Vec<Arc<File>>,
     file: Arc<File>,
+    /// Past the system's memory, where the system knows how.
+    direct: Option<Arc<Direct>>,
+    /// Requests that are asked once, and answered in time.
+    once: Timely,
+    deadline: Option<Duration>,
     identity: Identity,
     device: u64,
 }
 
+/// How long a drive may take to answer one request: twice what the kernel gives it before it resets it.
+const DEADLINE: Duration = Duration::from_secs(60);
+/// How long a drive may take to carry out one command that is passed to it: as long as the kernel gives it.
+const COMMAND_LIMIT: Duration = Duration::from_secs(30);
+/// Reads of fewer bytes than this come from the system's memory where they were read before: structures are looked at again and again.
+const SHARED_BELOW: usize = 64 << 10;
+
 impl BlockDevice {
     /// Opens the device at `path`; `forced` overrides the logical sector size that the kernel reports.
-    pub(crate) fn open(path: &Path, forced: Option<SectorSize>) -> Result<Self, SourceError> {
+    pub(crate) fn open(path: &Path, forced: Option<SectorSize>, deadline: Option<Duration>) -> Result<Self, SourceError> {
         let opening = |source| SourceError::Open { path: path.into(), source };
         let file = File::open(path).map_err(opening)?;
         let metadata = file.metadata().map_err(opening)?;
@@ -65,8 +81,35 @@ impl BlockDevice {
         let file = Arc::new(file);
         let mut locked = vec![Arc::clone(&file)];
         locked.extend(lock_beneath(metadata.rdev(), &identity.name)?);
-        Ok(Self { locked, file, identity, device: metadata.rdev() })
+        // What nobody asked for is not read: no read-ahead beside a bad place.
+        let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::Random);
+        let direct = Direct::open(&file, logical.bytes()).map(Arc::new);
+        let commands = commands_of(&sysfs, logical);
+        let once = Timely::new(ask_once(&file, direct.clone(), commands), deadline.unwrap_or(DEADLINE));
+        Ok(Self { locked, file, direct, once, deadline, identity, device: metadata.rdev() })
     }
+}
+
+/// The commands that the device described at `sysfs` takes: a whole SCSI disk, by its type. A partition would take them as well, and
+/// read elsewhere.
+fn commands_of(sysfs: &Path, logical: SectorSize) -> Option<ScsiReads> {
+    let text = |name: &str| fs::read_to_string(sysfs.join(name)).ok();
+    let number = |name: &str| text(name)?.trim().parse::<u64>().ok();
+    let is_whole = !sysfs.join("partition").exists();
+    (is_whole && text("device/type")?.trim() == "0").then_some(())?;
+    let most = number("queue/max_sectors_kb")?.min(number("queue/max_hw_sectors_kb")?) << 10;
+    let pieces = number("queue/max_segments")? * 4096;
+    Some(ScsiReads::new(logical.bytes(), most.min(pieces), COMMAND_LIMIT))
+}
+
+/// Asks for each sector once: by a command where the drive takes it, else past the system's memory.
+fn ask_once(file: &Arc<File>, direct: Option<Arc<Direct>>, commands: Option<ScsiReads>) -> Ask {
+    let file = Arc::clone(file);
+    Box::new(move |at, buf| {
+        let commanded = commands.as_ref().and_then(|commands| commands.read(&file, at, buf));
+        let from: &dyn ReadBytes = direct.as_ref().map_or(file.as_ref(), |direct| direct.as_ref());
+        commanded.unwrap_or_else(|| read_once(from, at, buf))
+    })
 }
 
 impl Source for BlockDevice {
@@ -75,11 +118,20 @@ impl Source for BlockDevice {
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
-        read_descriptor(&self.file, at, buf, self.identity.bytes, self.identity.logical_sector)
+        let known = self.direct.is_none() || buf.len() < SHARED_BELOW;
+        // The system's memory holds whole pages: one bad sector would cost all that share its page.
+        if known && at.checked_add(buf.len() as u64).is_some_and(|end| end.0 <= self.identity.bytes) {
+            let read = self.file.read_bytes(at.0, buf);
+            if read.is_ok_and(|filled| filled == buf.len()) {
+                return Ok(());
+            }
+        }
+        let from: &dyn ReadBytes = self.direct.as_ref().map_or(self.file.as_ref(), |direct| direct.as_ref());
+        read_descriptor(from, at, buf, self.identity.bytes, self.identity.logical_sector)
     }
 
     fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
-        read_once(&self.file, at, buf)
+        self.once.read(at, buf)
     }
 
     fn change_mark(&self) -> Option<String> {
@@ -106,11 +158,11 @@ impl Source for BlockDevice {
         let forced = Some(own.logical_sector);
         let same = |found: &Self| found.identity.model == own.model && found.identity.serial == own.serial;
         // Under its own name first; one without a serial number is known by its name only.
-        if let Some(found) = own.path.as_deref().and_then(|path| Self::open(path, forced).ok()).filter(same) {
+        if let Some(found) = own.path.as_deref().and_then(|path| Self::open(path, forced, self.deadline).ok()).filter(same) {
             return Ok(Arc::new(found));
         }
         let names = fs::read_dir("/sys/block").into_iter().flatten().flatten().map(|entry| entry.file_name());
-        let mut devices = names.filter_map(|name| Self::open(&Path::new("/dev").join(name), forced).ok());
+        let mut devices = names.filter_map(|name| Self::open(&Path::new("/dev").join(name), forced, self.deadline).ok());
         let found = devices.find(|found| own.serial.is_some() && same(found));
         found.map_or_else(|| Err(SourceError::Gone { name: own.name.clone() }), |found| Ok(Arc::new(found) as SharedSource))
     }
