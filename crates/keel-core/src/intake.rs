@@ -228,6 +228,12 @@ pub const KNOWN_ERRORS: &[KnownError] = &[
         "the bridge or the drive does not introduce itself",
         "not_there",
     ),
+    said(
+        &["link down", "resetting link", "usb disconnect", "usb device number", "not accepting address"],
+        "the link went down or was reset",
+        "comes_and_goes",
+    ),
+    said(&["over-current", "overcurrent"], "the port cut the drive's power", "comes_and_goes"),
     said(&["insert a disk", "please insert a disk"], "the drive answers and says that it has no medium", "zero_bytes"),
     said(&["access is denied", "administrator has", "policy"], "the computer keeps the drive away", "not_shown"),
     said(&["structure needs cleaning", "unclean file system", "windows is hibernated"], "the file system was not closed", "raw"),

@@ -22,6 +22,7 @@ pub mod ground;
 pub mod health;
 pub mod intake;
 pub mod job;
+pub mod kernel_words;
 pub mod ladder;
 pub mod layout;
 pub mod leave;

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, AtomicU32, AtomicU64, Ordering};
 
-use crate::{ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, ReadCause, ReadError, SharedSource, Source};
+use crate::{Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, ReadCause, ReadError, SharedSource, Source};
 
 /// Steps that any call may take, however small its source is.
 const LEAST_STEPS: u64 = 1 << 20;
@@ -223,6 +223,10 @@ impl Source for Budgeted {
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
         self.below.health_page()
+    }
+
+    fn attachment(&self) -> Option<Attachment> {
+        self.below.attachment()
     }
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {

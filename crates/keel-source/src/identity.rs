@@ -48,6 +48,9 @@ pub struct Identity {
     pub serial: Option<String>,
     /// Firmware version as the drive says.
     pub firmware: Option<String>,
+    /// Where it is plugged, where another drive that is there calls itself the same.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
     /// Claimed length in bytes.
     pub bytes: u64,
     /// Logical sector size in bytes.
@@ -67,6 +70,7 @@ impl Identity {
             model: None,
             serial: None,
             firmware: None,
+            place: None,
             bytes,
             logical_sector: SectorSize::default(),
             physical_sector: SectorSize::default(),
@@ -74,7 +78,7 @@ impl Identity {
     }
 
     /// 32 hexadecimal digits that name this drive: from model, serial and size where the drive has a serial, else
-    /// from path and size.
+    /// from path and size; with its place where another one calls itself the same.
     #[must_use]
     pub fn key(&self) -> String {
         let mut hasher = blake3::Hasher::new();
@@ -90,6 +94,9 @@ impl Identity {
             }
         }
         hasher.update(&self.bytes.to_le_bytes());
+        if let Some(place) = &self.place {
+            hasher.update(place.as_bytes());
+        }
         hasher.finalize().to_hex()[..32].to_string()
     }
 
@@ -129,6 +136,9 @@ mod tests {
         assert_ne!(own.key(), model.key(), "model and serial are apart");
         assert_ne!(drive(None, "/bench/a.img", 1000).key(), drive(None, "/bench/b.img", 1000).key());
         assert_eq!(own.key().len(), 32);
+        let twin = |place: &str| Identity { place: Some(place.into()), ..own.clone() };
+        assert_ne!(twin("usb 1-4").key(), twin("usb 1-5").key(), "two that call themselves alike");
+        assert_ne!(twin("usb 1-4").code(), own.code());
     }
 
     #[test]

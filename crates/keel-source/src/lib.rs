@@ -13,6 +13,7 @@
 //! ```
 #![deny(unsafe_code)]
 
+mod attached;
 mod block;
 mod budget;
 mod cancel;
@@ -24,6 +25,7 @@ mod file;
 mod health;
 mod holders;
 mod identity;
+mod kernel_log;
 mod leave;
 mod lock;
 mod looped;
@@ -46,6 +48,7 @@ mod target;
 mod text;
 mod window;
 
+pub use attached::{Attachment, Bridge, KernelCounts, LinkRate, Settings, Transport, attachment_at, attachment_of};
 pub use budget::{Budget, Budgeted, Call, Passing, Spent};
 pub use cancel::Cancel;
 pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, CopyState, RangeHash, copy_log_of};
@@ -55,6 +58,7 @@ pub use file::FileSource;
 pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth};
 pub use holders::own_medium;
 pub use identity::{Identity, LinkKind};
+pub use kernel_log::{KernelLine, KernelLog};
 pub use leave::Leave;
 pub use lock::ExclusiveLock;
 pub use looped::LoopDevice;
@@ -128,6 +132,11 @@ pub trait Source: Send + Sync {
     /// [`NoHealth`]: sources that are no drives keep none, and some drives and bridges do not hand theirs out.
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
         Err(NoHealth::NotKept)
+    }
+
+    /// How it is attached, for a device of this system.
+    fn attachment(&self) -> Option<Attachment> {
+        None
     }
 
     /// Looks for the same drive again after it dropped off the link: the system may have given it another name, and it may

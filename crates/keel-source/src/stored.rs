@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{
+use crate::{Attachment, 
     Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, ReadCause, ReadError, SharedSource, Source,
     SourceError, WriteTarget,
 };
@@ -75,6 +75,10 @@ impl Source for Stored {
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
         self.below.health_page()
+    }
+
+    fn attachment(&self) -> Option<Attachment> {
+        self.below.attachment()
     }
 
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {

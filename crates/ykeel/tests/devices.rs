@@ -97,3 +97,25 @@ dmesg | tail -20
     let lines = on_the_bench(&drives, &script);
     panic!("{}", lines.join("\n"));
 }
+
+#[test]
+fn explore() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut drives = Vec::new();
+    for (name, adapter) in [("sata", Adapter::Sata), ("nvme", Adapter::Nvme), ("usb", Adapter::Usb), ("uas", Adapter::Uas)] {
+        noise(&folder.path().join(name), 16 << 20, 3);
+        drives.push(Drive::new(name, &folder.path().join(name), adapter));
+    }
+    let script = r#"
+for d in /sys/block/sd* /sys/block/nvme*; do
+ p=$(readlink -f $d); echo "== $d $p"
+ for f in removable ro size device/vendor device/model device/rev device/serial device/wwid device/type device/timeout device/queue_depth device/state device/firmware_rev wwid queue/rotational queue/dma_alignment queue/max_sectors_kb queue/max_hw_sectors_kb queue/max_segments queue/scheduler queue/read_ahead_kb events device/evt_media_change; do [ -e $d/$f ] && echo "$f: $(cat $d/$f 2>&1)"; done
+ echo "pg80: $(od -c $d/device/vpd_pg80 2>/dev/null | head -3)"; ls $d/device
+done
+for l in /sys/class/ata_link/link*; do echo "$l: $(cat $l/sata_spd) $(cat $l/hw_sata_spd_limit) $(cat $l/sata_spd_limit)"; readlink -f $l; done
+for l in /sys/class/ata_device/dev*; do echo "$l: $(cat $l/class) $(cat $l/spdn_cnt) $(cat $l/trim) ; $(cat $l/ering); $(cat $l/gscr | head -2)"; readlink -f $l; head -c 400 $l/id; done
+for u in /sys/bus/usb/devices/*; do echo "$u $(cat $u/speed $u/version $u/product $u/manufacturer $u/serial $u/idVendor $u/bDeviceClass 2>/dev/null | tr '\n' '|') $(readlink -f $u/driver) $(readlink $u/port/peer)"; done
+readlink -f /sys/class/nvme/nvme0; ls /sys/class/nvme/nvme0; cat /sys/class/nvme/nvme0/address; ls $(readlink -f /sys/class/nvme/nvme0/device) | grep link
+"#;
+    panic!("{}", on_the_bench(&drives, script).join("\n"));
+}

@@ -22,12 +22,16 @@ use serde::Serialize;
 use crate::CoreError;
 use crate::ground::GroundMap;
 use crate::job::Desk;
+use crate::kernel_words::KernelWatch;
 use crate::leave::Confirmation;
 use dest::Dest;
 use pass::{Copier, Tally};
 
 /// How long a drive that is off the link is waited for: time to look after the cable.
 const LINK_WAIT: Duration = Duration::from_secs(600);
+
+/// The most words of the kernel that a copy leaves in the journal.
+const MOST_WORDS: usize = 100;
 
 /// One way over the drive. They run in this order, each over what the ones before it left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -240,9 +244,14 @@ pub struct Copied {
 /// [`CoreError::File`] and [`CoreError::Source`] when copy or log cannot be written: both then stay as they are, and the
 /// next run goes on from there. A place that does not read is no error.
 pub fn copy(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &Desk<CopyProgress>) -> Result<Copied, CoreError> {
+    let mut watch = KernelWatch::begin(source);
     let copied = copied(source, path, options, desk);
     let detail = match &copied {
-        Ok(copied) => serde_json::json!({ "to": path, "copied": copied }),
+        Ok(copied) => {
+            let mut kernel = watch.as_mut().map(KernelWatch::news).unwrap_or_default();
+            kernel.truncate(MOST_WORDS);
+            serde_json::json!({ "to": path, "copied": copied, "kernel": kernel })
+        }
         // What was refused wrote nothing.
         Err(CoreError::Refused(_)) => return copied,
         Err(error) => serde_json::json!({ "to": path, "error": crate::chain(error) }),

@@ -1,7 +1,7 @@
 //! Rungs 1 to 4: what the drive itself is asked, once, for the drive and for every view of it.
 
 use keel_format::{Finding, Severity};
-use keel_source::{ByteRange, LinkKind, NoHealth, SharedSource, counted, size_decimal};
+use keel_source::{Attachment, ByteRange, LinkKind, LinkRate, NoHealth, SharedSource, counted, size_decimal};
 
 use super::{Rung, RungName, RungState};
 use crate::case::Case;
@@ -9,6 +9,7 @@ use crate::fathom::{self, Fathomed, Method, Nature};
 use crate::health::{self, HealthVerdict, Standing};
 use crate::intake::{self, Cause, Outcome};
 use crate::job::{Cancel, Desk};
+use crate::kernel_words::KernelWords;
 use crate::reads::{self, Latency, Left, ReadsOptions, Survey};
 
 /// The most places that are listed one by one.
@@ -25,6 +26,10 @@ pub struct Ground {
     pub health: Option<HealthVerdict>,
     /// What it stores, where that was measured.
     pub capacity: Option<Fathomed>,
+    /// How it is attached; none for what is no device of this system.
+    pub attachment: Option<Attachment>,
+    /// What the kernel said of it since it was plugged in.
+    pub kernel: KernelWords,
 }
 
 impl Ground {
@@ -45,15 +50,26 @@ impl Ground {
             let desk = Desk::new(cancel.clone()).0;
             reads::survey(source, ReadsOptions::sampled(), &desk)
         });
-        rungs.push(survey.as_ref().map_or_else(|| reads_of_copy(source.missing()), |survey| reads_rung(source, survey)));
-        rungs.iter().skip(1).for_each(&mut *each);
+        // After the samples: what the kernel said of them is among it.
+        let kernel = KernelWords::of(source);
+        let attachment = source.attachment();
+        let reads = survey.as_ref().map_or_else(|| reads_of_copy(source.missing()), |survey| reads_rung(source, survey, &kernel));
+        rungs.push(reads);
         let case = identity.path.as_ref().and_then(|path| Case::of(path, Some(identity)).ok().flatten());
-        rungs.push(link_rung(source, survey.as_ref(), health.as_ref().ok(), case.as_ref()));
+        if let (Some(case), Some(reads)) = (&case, rungs.last_mut()) {
+            reads.findings.extend(pasted(case).flat_map(|words| words.findings(RungName::Reads)));
+        }
+        rungs.iter().skip(1).for_each(&mut *each);
+        let mut link = link_rung(source, survey.as_ref(), health.as_ref().ok(), case.as_ref());
+        told_by_system(&mut link, attachment.as_ref(), &kernel);
+        rungs.push(link);
         let capacity = fathom::known(source);
-        rungs.push(capacity_rung(source, capacity.as_ref(), survey.as_ref()));
+        let mut proven = capacity_rung(source, capacity.as_ref(), survey.as_ref());
+        proven.findings.extend(kernel.findings(RungName::Capacity));
+        rungs.push(proven);
         rungs.iter().skip(2).for_each(each);
         rungs.sort_by_key(|rung| rung.rung);
-        Self { rungs, survey, health: health.ok(), capacity }
+        Self { rungs, survey, health: health.ok(), capacity, attachment, kernel }
     }
 }
 
@@ -103,6 +119,57 @@ fn link_rung(source: &SharedSource, survey: Option<&Survey>, health: Option<&Hea
     rung
 }
 
+/// What the system says of the way to the drive and of what happened on it.
+fn told_by_system(rung: &mut Rung, attachment: Option<&Attachment>, kernel: &KernelWords) {
+    let Some(attachment) = attachment else { return };
+    let (mut findings, mut state) = (Vec::new(), rung.state);
+    let mut note = None;
+    if !attachment.has_medium {
+        (state, note) = (RungState::Broken, Some("no medium in it".to_string()));
+        let what = "there is no medium: a reader without a card, or a drive whose electronics answer and whose medium does not";
+        findings.push(Finding::of_all(Severity::Broken, what, "the size that the system read is 0"));
+    }
+    if let Some(rate) = attachment.rate.filter(LinkRate::is_below) {
+        state = state.max(RungState::Doubtful);
+        note = note.or_else(|| Some(format!("{} only", LinkRate::words(rate.now))));
+        let can = |who: &str, bits: Option<u64>| bits.map(|bits| format!(", {who} can do {}", LinkRate::words(bits))).unwrap_or_default();
+        let why = if rate.is_stepped_down { "; the system slowed it down after errors" } else { "" };
+        let what = format!("the link runs at {}{}{}{why}", LinkRate::words(rate.now), can("the drive", rate.drive), can("the port", rate.port));
+        findings.push(Finding::of_all(Severity::Doubt, what, "what drive and port negotiated"));
+        rung.next.push("another cable, straight to a fast port of the machine, without hub or dock".into());
+    }
+    findings.extend(kernel.findings(RungName::Link));
+    let worst = findings.iter().map(|finding| finding.severity).max();
+    let seen = match worst {
+        // The kernel's words are of the past: the drive that answers now is doubtful, not gone.
+        Some(Severity::Broken | Severity::Doubt) => RungState::Doubtful,
+        _ => RungState::Sound,
+    };
+    rung.state = state.max(seen);
+    findings.push(Finding::of_all(Severity::Note, format!("attached by {}", attachment.words()), "the system's own files"));
+    if attachment.is_read_only {
+        let what = "the system takes no writes for it: a switch on card or adapter, or a drive that gave up writing";
+        findings.push(Finding::of_all(Severity::Note, what, "the system's own files"));
+    }
+    if let Some(held) = &attachment.held {
+        findings.push(Finding::of_all(Severity::Note, format!("in use by this system: {held}"), "mounts, swap and devices built on it"));
+    }
+    if let Some(unread) = &kernel.unread {
+        findings.push(Finding::of_all(Severity::Note, unread.clone(), "the kernel's log"));
+    }
+    match note {
+        Some(note) => rung.note = note,
+        None if rung.note == "answers" => rung.note = format!("answers, {}", in_short(attachment)),
+        None => {}
+    }
+    rung.findings.extend(findings);
+}
+
+fn in_short(attachment: &Attachment) -> String {
+    let rate = attachment.rate.map(|rate| format!(" at {}", LinkRate::words(rate.now))).unwrap_or_default();
+    format!("{}{rate}", attachment.transport.word())
+}
+
 /// The checks that were made, what remains, and the one that comes next.
 fn told_by_case(case: &Case, findings: &mut Vec<Finding>, next: &mut Vec<String>) {
     for made in &case.record.checks {
@@ -114,6 +181,9 @@ fn told_by_case(case: &Case, findings: &mut Vec<Finding>, next: &mut Vec<String>
             format!("{}: {result}{note}", check.words),
             format!("checked at {}", made.at),
         ));
+    }
+    for pasted in pasted(case) {
+        findings.extend(pasted.findings(RungName::Link));
     }
     let remaining = case.remaining();
     let words: Vec<&str> = remaining.iter().map(|cause: &Cause| cause.word()).collect();
@@ -129,6 +199,11 @@ fn told_by_case(case: &Case, findings: &mut Vec<Finding>, next: &mut Vec<String>
     if let Some(check) = case.next_check() {
         next.push(format!("next check: {} ({} min)", check.words, check.minutes));
     }
+}
+
+/// What the logs say that were pasted into the case.
+fn pasted(case: &Case) -> impl Iterator<Item = KernelWords> + '_ {
+    case.record.told.texts.iter().map(|text| KernelWords::pasted(text))
 }
 
 fn health_rung(health: &Result<HealthVerdict, NoHealth>) -> Rung {
@@ -168,7 +243,7 @@ fn reads_of_copy(missing: &[ByteRange]) -> Rung {
         .then("ykeel files --missing names the files that lack something")
 }
 
-fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
+fn reads_rung(source: &SharedSource, survey: &Survey, kernel: &KernelWords) -> Rung {
     if survey.asked == 0 {
         let note = if source.is_empty() { "there is nothing to read" } else { "not sampled" };
         return Rung::new(RungName::Reads, RungState::Untested, note);
@@ -179,13 +254,18 @@ fn reads_rung(source: &SharedSource, survey: &Survey) -> Rung {
         .take(MOST_LISTED)
         .map(|failed| {
             let what = format!("{} bytes cannot be read, asked {}", failed.range.len(), counted(failed.tries, "time", "times"));
-            Finding::at(Severity::Broken, failed.range.start, what, format!("sampled read: {}", failed.reason))
+            // The kernel's words for our own request.
+            let words = kernel.of_place(failed.range.start, failed.range.end);
+            let words = words.map(|word| format!("; the kernel: {}", word.line)).unwrap_or_default();
+            Finding::at(Severity::Broken, failed.range.start, what, format!("sampled read: {}{words}", failed.reason))
         })
         .collect();
     for failed in survey.failed.iter().filter(|failed| failed.came && !failed.interface).take(MOST_LISTED) {
         let what = format!("{} bytes came at try {}", failed.range.len(), failed.tries);
         findings.push(Finding::at(Severity::Doubt, failed.range.start, what, format!("sampled read: {}", failed.reason)));
     }
+    let asked_here = |finding: &Finding| finding.at_byte.is_some_and(|at| staying.iter().any(|failed| at >= failed.range.start && at < failed.range.end));
+    findings.extend(kernel.findings(RungName::Reads).into_iter().filter(|finding| !asked_here(finding)));
     let late: u64 = [Latency::Slow, Latency::Stuck].iter().map(|class| survey.count(*class)).sum();
     if late > 0 {
         let worst = survey.picture.iter().max_by_key(|cell| cell.longest_us);

@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use crate::attached::{Attachment, attachment_of, called_at, place_among_alike};
 use crate::deadline::{Ask, Timely};
 use crate::direct::Direct;
 use crate::error::{ReadError, SourceError};
@@ -15,8 +16,7 @@ use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, SectorSize, SharedSource, Source, printable,
-    sys,
+    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, SectorSize, SharedSource, Source, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -55,13 +55,7 @@ impl BlockDevice {
         let logical = sys::device_logical_sector(&file).ok().and_then(SectorSize::new).unwrap_or_default();
         let physical = sys::device_physical_sector(&file).ok().and_then(SectorSize::new).unwrap_or(logical);
         let sysfs = sysfs_of(metadata.rdev());
-        let attribute = |names: &[&str]| {
-            names.iter().find_map(|name| {
-                let text = fs::read_to_string(sysfs.join(name)).ok()?;
-                let text = printable(text.trim());
-                (!text.is_empty()).then_some(text)
-            })
-        };
+        let called = called_at(&sysfs);
         let sector = forced.unwrap_or(logical);
         // No bytes at all is what a drive says whose medium is not ready.
         if bytes != 0 && bytes < sector.bytes() {
@@ -70,9 +64,10 @@ impl BlockDevice {
         let identity = Identity {
             path: Some(path.canonicalize().map_err(opening)?),
             link: LinkKind::BlockDevice,
-            model: attribute(&["device/model"]),
-            serial: attribute(&["device/serial", "serial"]),
-            firmware: attribute(&["device/firmware_rev", "device/rev"]),
+            place: place_among_alike(&sysfs, &called, Path::new("/sys/block")),
+            model: called.model,
+            serial: called.serial,
+            firmware: called.firmware,
             bytes,
             logical_sector: sector,
             physical_sector: physical,
@@ -153,6 +148,10 @@ impl Source for BlockDevice {
         Ok(HealthPage::Ata { data, thresholds })
     }
 
+    fn attachment(&self) -> Option<Attachment> {
+        attachment_of(self.device)
+    }
+
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
         let own = &self.identity;
         let forced = Some(own.logical_sector);
@@ -161,9 +160,11 @@ impl Source for BlockDevice {
         if let Some(found) = own.path.as_deref().and_then(|path| Self::open(path, forced, self.deadline).ok()).filter(same) {
             return Ok(Arc::new(found));
         }
-        let names = fs::read_dir("/sys/block").into_iter().flatten().flatten().map(|entry| entry.file_name());
-        let mut devices = names.filter_map(|name| Self::open(&Path::new("/dev").join(name), forced, self.deadline).ok());
-        let found = devices.find(|found| own.serial.is_some() && same(found));
+        // The others are not opened for it: what they call themselves is enough.
+        let blocks = fs::read_dir("/sys/block").into_iter().flatten().flatten();
+        let alike = blocks.filter(|block| own.serial.is_some() && called_at(&block.path()).serial == own.serial);
+        let mut devices = alike.filter_map(|block| Self::open(&Path::new("/dev").join(block.file_name()), forced, self.deadline).ok());
+        let found = devices.find(same);
         found.map_or_else(|| Err(SourceError::Gone { name: own.name.clone() }), |found| Ok(Arc::new(found) as SharedSource))
     }
 
