@@ -140,6 +140,12 @@ pub(crate) fn use_of_device(device: u64) -> Option<String> {
         .map(|holder| format!("device {} is built on it", printable(&holder.file_name().to_string_lossy())))
 }
 
+/// How the running system uses the block device with these numbers, as `8:16`.
+#[must_use]
+pub fn use_of_numbers(numbers: &str) -> Option<String> {
+    use_of_device(device_of(numbers)?)
+}
+
 /// A mounted file system of several devices that `device` is one of.
 fn member_of_volume(device: u64) -> Option<String> {
     let volumes = fs::read_dir("/sys/fs/btrfs").into_iter().flatten().flatten();

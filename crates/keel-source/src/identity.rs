@@ -1,10 +1,11 @@
 //! Who a drive is.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::SectorSize;
+use crate::attached::called_at;
+use crate::{SectorSize, printable};
 
 /// How a source is attached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -75,6 +76,14 @@ impl Identity {
             logical_sector: SectorSize::default(),
             physical_sector: SectorSize::default(),
         }
+    }
+
+    /// What the device calls itself that the folder `sysfs` of the system describes, as of `/sys/block`; it is not opened.
+    #[must_use]
+    pub fn of_sysfs(sysfs: &Path, link: LinkKind) -> Self {
+        let called = called_at(sysfs);
+        let name = printable(&sysfs.file_name().unwrap_or_default().to_string_lossy());
+        Self { model: called.model, serial: called.serial, firmware: called.firmware, ..Self::bare(name, 0, link) }
     }
 
     /// 32 hexadecimal digits that name this drive: from model, serial and size where the drive has a serial, else

@@ -1,5 +1,6 @@
 //! The yard: the drives on the bench.
 
+mod device;
 mod sight;
 
 use std::fs;
@@ -9,6 +10,7 @@ use keel_format::{registry, table};
 use keel_source::{ByteOffset, Identity, LinkKind, OpenOptions, SectorSize, SharedSource, printable};
 use serde::Serialize;
 
+pub use device::{Device, changes, device_berths, devices, watch};
 pub use sight::{Sight, Work};
 
 use crate::case::Case;
@@ -110,17 +112,6 @@ impl Group {
             Self::Device => "devices of this machine",
         }
     }
-}
-
-/// A device as the system describes it; it is not opened for that.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Device {
-    /// Model, where the system knows it.
-    pub model: Option<String>,
-    /// Length in bytes.
-    pub bytes: u64,
-    /// True for one that can be pulled.
-    pub is_removable: bool,
 }
 
 /// Endings of files that are drives.
@@ -229,40 +220,6 @@ fn note(path: &Path) -> Option<String> {
     let text = String::from_utf8_lossy(text.get(..text.len().min(LONGEST_NOTE))?).trim().to_string();
     let lines: Vec<String> = text.lines().map(printable).collect();
     (!text.is_empty()).then(|| lines.join(" "))
-}
-
-/// The block devices of this system, whole drives by name, as `/dev` paths. They are not opened here.
-#[must_use]
-pub fn devices() -> Vec<PathBuf> {
-    let blocks = Path::new("/sys/block");
-    let names = fs::read_dir(blocks).into_iter().flatten().flatten().map(|entry| entry.file_name());
-    let mut paths: Vec<PathBuf> = names
-        .filter(|name| !["ram", "zram", "dm-"].iter().any(|start| name.to_string_lossy().starts_with(start)))
-        .filter(|name| fs::read_to_string(blocks.join(name).join("size")).is_ok_and(|size| size.trim() != "0"))
-        .map(|name| Path::new("/dev").join(name))
-        .collect();
-    paths.sort();
-    paths
-}
-
-/// The block devices of this system as berths, by what the system says of them.
-#[must_use]
-pub fn device_berths() -> Vec<Berth> {
-    devices().into_iter().map(device_berth).collect()
-}
-
-fn device_berth(path: PathBuf) -> Berth {
-    let folder = Path::new("/sys/block").join(path.file_name().unwrap_or_default());
-    let text = |name: &str| {
-        fs::read_to_string(folder.join(name)).ok().map(|text| printable(text.trim())).filter(|text| !text.is_empty())
-    };
-    let sectors: u64 = text("size").and_then(|size| size.parse().ok()).unwrap_or(0);
-    let device = Device {
-        model: text("device/model"),
-        bytes: sectors.saturating_mul(512),
-        is_removable: text("removable").is_some_and(|flag| flag == "1"),
-    };
-    Berth { group: Group::Device, device: Some(device), ..Berth::bare(path) }
 }
 
 /// True for a drive to which a plan may be applied with `--yes`.

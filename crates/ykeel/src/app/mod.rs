@@ -1,5 +1,6 @@
 //! The screens: one loop that takes keys and job reports, changes the state, and draws it.
 
+mod arrivals;
 mod case;
 pub(crate) mod effect;
 mod event;
@@ -80,6 +81,7 @@ fn of_folder(folder: &Path, sector_size: Option<u32>) -> anyhow::Result<App> {
 }
 
 fn run(mut app: App) -> anyhow::Result<()> {
+    app.watch_devices();
     let mut guard = Guard::take()?;
     let (input, asked) = (input(), crate::signals::asked());
     let mut mouse = false;

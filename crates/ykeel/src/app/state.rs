@@ -45,6 +45,8 @@ pub(crate) struct App {
     pub(crate) round: Round,
     /// The drives of the yard are being asked.
     pub(crate) yard_job: Option<Job<(), Vec<Berth>>>,
+    /// Tells the devices of this machine as they come and go.
+    pub(super) device_watch: Option<Job<Vec<Berth>, ()>>,
     /// Writes what is kept of drives and cases.
     pub(super) keeper: Keeper,
     /// The case of the drive that is meant.
@@ -89,6 +91,7 @@ impl App {
             opening: None,
             round: Round::default(),
             yard_job: None,
+            device_watch: None,
             keeper: Keeper::default(),
             case: None,
             popups: Vec::new(),
@@ -131,6 +134,7 @@ impl App {
         self.take_opening();
         self.take_kept();
         self.take_yard();
+        self.take_devices();
         self.take_round();
         self.take_of_drive();
         for _ in 0..self.others.len() {

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use keel_core::yard::{self, Berth};
+use keel_core::yard::{self, Berth, Device};
 use keel_source::{printable, size_decimal};
 use serde::Serialize;
 
@@ -12,12 +12,25 @@ use crate::out::say;
 #[derive(Serialize)]
 struct Document {
     drives: Vec<Berth>,
+    /// Paths of the devices of this machine.
     devices: Vec<PathBuf>,
+    /// What the system says of each of them.
+    attached: Vec<Attached>,
+}
+
+#[derive(Serialize)]
+struct Attached {
+    path: PathBuf,
+    #[serde(flatten)]
+    device: Device,
 }
 
 pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
-    let devices = if devices { yard::devices() } else { Vec::new() };
-    let document = Document { drives: yard::list(dir)?, devices };
+    let found = if devices { yard::device_berths() } else { Vec::new() };
+    let attached = found.into_iter().filter_map(|berth| Some(Attached { path: berth.path, device: berth.device? }));
+    let attached: Vec<Attached> = attached.collect();
+    let devices = attached.iter().map(|attached| attached.path.clone()).collect();
+    let document = Document { drives: yard::list(dir)?, devices, attached };
     if json {
         return print_json(&document);
     }
@@ -45,8 +58,13 @@ pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
             say!("    an apply was interrupted: ykeel undo [--finish] {}", bundle.display());
         }
     }
-    for device in &document.devices {
-        say!("{}  block device, not opened", device.display());
+    for Attached { path, device } in &document.attached {
+        let words = Some(device.words()).filter(|words| !words.is_empty()).unwrap_or_else(|| "-".into());
+        let size = if device.attachment.has_medium { size_decimal(device.bytes) } else { "no medium".into() };
+        say!("{}  {size}  {words}  {}", path.display(), device.attachment.words());
+        if let Some(held) = device.kept_back() {
+            say!("    {held}");
+        }
     }
     Ok(())
 }

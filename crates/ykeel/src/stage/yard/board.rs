@@ -1,6 +1,6 @@
 //! The order of the board: which drives are shown, under which head, and how they are sorted.
 
-use keel_core::yard::{Berth, Group};
+use keel_core::yard::{Berth, Device, Group};
 use keel_source::printable;
 
 use crate::app::App;
@@ -74,9 +74,17 @@ pub(super) fn own_name(app: &App, berth: &Berth) -> String {
 
 /// How a drive is attached, in a short word.
 pub(super) fn link(berth: &Berth) -> &'static str {
-    use keel_source::LinkKind;
+    use keel_source::{LinkKind, Transport};
     match (&berth.identity, &berth.device) {
-        (_, Some(_)) => "dev",
+        (_, Some(device)) => match device.attachment.transport {
+            Transport::Ata => "sata",
+            Transport::Usb | Transport::Uas => "usb",
+            Transport::Nvme => "nvme",
+            Transport::Scsi => "scsi",
+            Transport::Mmc => "card",
+            Transport::Loop => "loop",
+            Transport::Virtio | Transport::Other => "dev",
+        },
         (Some(identity), None) => match identity.link {
             LinkKind::Image => "img",
             LinkKind::BlockDevice => "dev",
@@ -95,8 +103,8 @@ pub(super) fn bytes(berth: &Berth) -> u64 {
 
 /// Whose it is, or what was told of it.
 pub(super) fn told(berth: &Berth) -> String {
-    let model = berth.device.as_ref().and_then(|device| device.model.clone());
-    printable(&berth.client.clone().or(model).or_else(|| berth.symptom.clone()).unwrap_or_default())
+    let words = berth.device.as_ref().map(Device::words).filter(|words| !words.is_empty());
+    printable(&berth.client.clone().or(words).or_else(|| berth.symptom.clone()).unwrap_or_default())
 }
 
 /// The drives that are shown, in their order.

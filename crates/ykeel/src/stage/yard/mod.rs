@@ -88,7 +88,12 @@ fn close(_app: &mut App) -> Effects {
 }
 
 fn open(app: &mut App) -> Effects {
-    app.berths.get(app.berth).map(|berth| Effect::Open(berth.path.clone(), None)).into_iter().collect()
+    let Some(berth) = app.berths.get(app.berth) else { return Effects::new() };
+    match &berth.device {
+        Some(device) if device.is_of_system() => tell("this system runs from it: it is left alone"),
+        Some(device) if !device.attachment.has_medium => tell("there is no medium in it"),
+        _ => vec![Effect::Open(berth.path.clone(), None)],
+    }
 }
 
 fn ask_checks(app: &mut App) -> Effects {

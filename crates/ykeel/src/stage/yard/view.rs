@@ -1,8 +1,8 @@
 //! The board: a line for each drive, and the case of the selected one below.
 
 use keel_core::ladder::{RungName, RungState};
-use keel_core::yard::{Berth, Sight};
-use keel_source::{counted, printable, size_decimal};
+use keel_core::yard::{Berth, Device, Sight};
+use keel_source::{LinkRate, counted, printable, size_decimal};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
@@ -11,6 +11,7 @@ use super::board::{self, Column, Line};
 use super::intake;
 use crate::app::App;
 use crate::stage::{Drive, Weight};
+use crate::theme::Theme;
 use crate::widget::why::Why;
 use crate::widget::{bar, columns, cut, first_shown, put};
 
@@ -207,8 +208,12 @@ fn next_of(app: &App, berth: &Berth, drive: Option<&Drive>) -> (String, Style) {
         let text = if running.is_empty() { "waits to be asked" } else { "▶ being asked" };
         return (text.into(), theme.dim());
     }
-    if berth.device.is_some() {
-        return ("not opened: enter asks it".into(), theme.dim());
+    if let Some(device) = &berth.device {
+        return match device.kept_back() {
+            Some(held) => (held, theme.dim()),
+            None if !device.attachment.has_medium => ("no medium in it".into(), theme.doubt()),
+            None => ("not opened: enter asks it".into(), theme.dim()),
+        };
     }
     match (&berth.sight, drive) {
         (Some(sight), Some(_)) => (sight.next.clone(), theme.text()),
@@ -261,6 +266,9 @@ fn why(app: &App) -> Why {
     why.say("· enter opens the drive, read-only, and asks every rung of its ladder", theme.text());
     why.say("· A asks all drives while you work on another", theme.text());
     why.gap();
+    if let Some(device) = &berth.device {
+        told_by_system(device, theme, &mut why);
+    }
     if let Some(identity) = &berth.identity {
         why.say("What the drive says", theme.strong());
         let or_none = |text: &Option<String>| text.clone().unwrap_or_else(|| "not told".into());
@@ -275,6 +283,29 @@ fn why(app: &App) -> Why {
     }
     why.say(printable(&berth.path.display().to_string()), theme.dim());
     why
+}
+
+/// What the system says of a device of this machine.
+fn told_by_system(device: &Device, theme: Theme, why: &mut Why) {
+    let or_none = |text: &Option<String>| text.clone().unwrap_or_else(|| "not told".into());
+    let attachment = &device.attachment;
+    why.say("What the system says", theme.strong());
+    why.say(format!("model     {}", or_none(&device.model)), theme.text());
+    why.say(format!("serial    {}", or_none(&device.serial)), theme.text());
+    why.say(format!("firmware  {}", or_none(&device.firmware)), theme.text());
+    why.say(format!("sectors   {}/{} B", device.sectors.0, device.sectors.1), theme.text());
+    why.say(attachment.words(), theme.text());
+    if let Some(rate) = attachment.rate.filter(LinkRate::is_below) {
+        let drive = rate.drive.map(|bits| format!("; the drive can do {}", LinkRate::words(bits))).unwrap_or_default();
+        why.say(format!("the link is slower than it could be{drive}"), theme.doubt());
+    }
+    if attachment.is_read_only {
+        why.say("takes no writes", theme.doubt());
+    }
+    if let Some(held) = device.kept_back() {
+        why.say(held, theme.doubt());
+    }
+    why.gap();
 }
 
 /// The drive at a place of the stage.
