@@ -69,7 +69,10 @@ impl Drive {
             let mut rules = String::new();
             for (sectors, what) in [(&self.bad, "read"), (&self.bad_writes, "write")] {
                 for sector in sectors {
-                    let _ = writeln!(rules, "[inject-error]\nevent = \"none\"\niotype = \"{what}\"\nerrno = \"5\"\nsector = \"{sector}\"\nonce = \"off\"\n");
+                    let _ = writeln!(
+                        rules,
+                        "[inject-error]\nevent = \"none\"\niotype = \"{what}\"\nerrno = \"5\"\nsector = \"{sector}\"\nonce = \"off\"\n"
+                    );
                 }
             }
             let config = folder.join(format!("{name}.conf"));
@@ -94,7 +97,9 @@ impl Drive {
         let (logical, physical) = self.sectors;
         let sizes = format!(",logical_block_size={logical},physical_block_size={physical}");
         match self.adapter {
-            Adapter::Sata => format!("ide-hd,drive=n-{name},bus=ahci.{port},serial={name},id={name},physical_block_size={physical}"),
+            Adapter::Sata => {
+                format!("ide-hd,drive=n-{name},bus=ahci.{port},serial={name},id={name},physical_block_size={physical}")
+            }
             Adapter::Nvme => format!("nvme,drive=n-{name},serial={name},id={name}{sizes}"),
             Adapter::Usb => format!("usb-storage,drive=n-{name},bus=xhci.0,serial={name},id={name},removable=on{sizes}"),
             // The disk of a `usb-uas`, which is there before it.
@@ -128,7 +133,19 @@ pub(crate) fn run(folder: &Path, program: &Path, drives: &[Drive], script: &str,
     let initrd = packed(folder, program, script, work.path())?;
     let socket = work.path().join("monitor");
     let mut qemu = Command::new("qemu-system-x86_64");
-    qemu.args(["-accel", "tcg,thread=multi", "-machine", "q35", "-m", "1280", "-smp", "2", "-nographic", "-no-reboot", "-nodefaults"]);
+    qemu.args([
+        "-accel",
+        "tcg,thread=multi",
+        "-machine",
+        "q35",
+        "-m",
+        "1280",
+        "-smp",
+        "2",
+        "-nographic",
+        "-no-reboot",
+        "-nodefaults",
+    ]);
     qemu.args(["-serial", "stdio", "-net", "none"]);
     qemu.arg("-monitor").arg(format!("unix:{},server=on,wait=off", socket.display()));
     qemu.args(["-device", "ich9-ahci,id=ahci", "-device", "qemu-xhci,id=xhci", "-device", "virtio-scsi-pci,id=scsi"]);

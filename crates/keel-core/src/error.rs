@@ -162,6 +162,30 @@ pub enum Refusal {
         /// Bytes of the drive.
         wanted: u64,
     },
+    /// Something that only root may do.
+    #[error("{what} wants root: run the same command with it (sudo ykeel …)")]
+    WantsRoot {
+        /// What.
+        what: &'static str,
+    },
+    /// A folder that shall become a mount point holds something.
+    #[error("{} is no empty folder: what is in it would be hidden", path.display())]
+    FolderNotEmpty {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// A drive that this system runs from.
+    #[error("this system runs from {name}: it is left alone")]
+    RunsFromIt {
+        /// The drive.
+        name: String,
+    },
+    /// A volume of the drive is shown by this system.
+    #[error("a volume of it is attached at {}: take it away first (ykeel detach)", at.display())]
+    IsAttached {
+        /// The folder.
+        at: PathBuf,
+    },
     /// A file that stands where a copy shall begin.
     #[error("{} is there already and no log of a copy belongs to it: nothing is overwritten", path.display())]
     CopyExists {

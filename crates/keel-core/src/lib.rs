@@ -8,6 +8,7 @@
 #![forbid(unsafe_code)]
 
 pub mod advice;
+pub mod attach;
 mod bundle;
 pub mod case;
 pub mod copy;
@@ -28,6 +29,7 @@ pub mod layout;
 pub mod leave;
 pub mod log;
 pub mod mend;
+pub mod nodes;
 pub mod place;
 pub mod plan;
 pub mod reads;

@@ -4,7 +4,10 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, AtomicU32, AtomicU64, Ordering};
 
-use crate::{Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, ReadCause, ReadError, SharedSource, Source};
+use crate::{
+    Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, NodeWanted, ReadCause, ReadError, Renewed,
+    SharedSource, Source,
+};
 
 /// Steps that any call may take, however small its source is.
 const LEAST_STEPS: u64 = 1 << 20;
@@ -227,6 +230,14 @@ impl Source for Budgeted {
 
     fn attachment(&self) -> Option<Attachment> {
         self.below.attachment()
+    }
+
+    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
+        self.below.renew_nodes(wanted)
+    }
+
+    fn stop(&self) -> std::io::Result<Vec<String>> {
+        self.below.stop()
     }
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {

@@ -71,9 +71,7 @@ impl Direct {
 
     fn fits(&self, at: u64, buf: &[u8]) -> bool {
         let page = PAGE.min(usize::try_from(self.unit).unwrap_or(PAGE)).max(512);
-        at.is_multiple_of(self.unit)
-            && (buf.len() as u64).is_multiple_of(self.unit)
-            && buf.as_ptr().align_offset(page) == 0
+        at.is_multiple_of(self.unit) && (buf.len() as u64).is_multiple_of(self.unit) && buf.as_ptr().align_offset(page) == 0
     }
 
     /// Reads by way of memory that begins as it must, and in whole sectors.

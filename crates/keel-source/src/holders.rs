@@ -140,6 +140,27 @@ pub(crate) fn use_of_device(device: u64) -> Option<String> {
         .map(|holder| format!("device {} is built on it", printable(&holder.file_name().to_string_lossy())))
 }
 
+/// The folders at which this process sees the block device at `path` or one of its partitions mounted, the outer ones first.
+#[must_use]
+pub fn mount_points_of(path: &Path) -> Vec<PathBuf> {
+    let Some(device) = is_block(path) else { return Vec::new() };
+    let mut own = vec![device];
+    own.extend(partitions(device));
+    let is_own = |mount: &Mount| {
+        own.iter().any(|device| mount.device == numbers(*device))
+            || mount.source.starts_with('/') && is_block(Path::new(&mount.source)).is_some_and(|source| own.contains(&source))
+    };
+    let seen = mounts(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
+    seen.into_iter().filter(is_own).map(|mount| PathBuf::from(mount.point)).collect()
+}
+
+/// What this process sees mounted at the folder `point`: the devices, as they were named.
+#[must_use]
+pub fn mounts_at(point: &Path) -> Vec<PathBuf> {
+    let seen = mounts(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
+    seen.into_iter().filter(|mount| Path::new(&mount.point) == point).map(|mount| PathBuf::from(mount.source)).collect()
+}
+
 /// How the running system uses the block device with these numbers, as `8:16`.
 #[must_use]
 pub fn use_of_numbers(numbers: &str) -> Option<String> {

@@ -82,7 +82,9 @@ mod tests {
 
     #[test]
     fn a_record_has_its_number_time_and_first_line() {
-        let line = KernelLine::parse("6,339,5140900,-;sd 2:0:0:0: [sdb] \u{1b}[31mAttached\n SUBSYSTEM=scsi\n DEVICE=+scsi:2:0:0:0\n").unwrap();
+        let line =
+            KernelLine::parse("6,339,5140900,-;sd 2:0:0:0: [sdb] \u{1b}[31mAttached\n SUBSYSTEM=scsi\n DEVICE=+scsi:2:0:0:0\n")
+                .unwrap();
         assert_eq!((line.sequence, line.at), (339, Duration::from_micros(5_140_900)));
         assert!(line.text.starts_with("sd 2:0:0:0: [sdb] ") && !line.text.contains('\u{1b}'));
         for broken in ["", ";", "6,1;x", "6,x,1,-;y", "no head"] {

@@ -32,6 +32,7 @@ mod lock;
 mod looped;
 mod masked;
 mod memory;
+mod nodes;
 mod open;
 mod overlay;
 pub mod own;
@@ -40,6 +41,7 @@ mod payload;
 mod position;
 mod ranges;
 mod resectored;
+mod returning;
 mod scsi;
 mod simulated;
 mod split;
@@ -58,7 +60,7 @@ pub use direct::PageBuf;
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
 pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth};
-pub use holders::{own_medium, use_of_numbers};
+pub use holders::{mount_points_of, mounts_at, own_medium, use_of_numbers};
 pub use identity::{Identity, LinkKind};
 pub use kernel_log::{KernelLine, KernelLog};
 pub use leave::Leave;
@@ -66,12 +68,14 @@ pub use lock::ExclusiveLock;
 pub use looped::LoopDevice;
 pub use masked::Masked;
 pub use memory::MemorySource;
+pub use nodes::{Node, NodeWanted, Renewal, Renewed};
 pub use open::{OpenOptions, Opened, open};
 pub use overlay::Overlay;
 pub use payload::{Generate, PIECE, Payload, Zeros};
 pub use position::{ByteOffset, ByteRange, Lba, SectorCount, SectorSize};
 pub use ranges::RangeSet;
 pub use resectored::Resectored;
+pub use returning::Returning;
 pub use simulated::SimulatedDrive;
 pub use split::SplitSource;
 pub use stored::Stored;
@@ -139,6 +143,23 @@ pub trait Source: Send + Sync {
     /// How it is attached, for a device of this system.
     fn attachment(&self) -> Option<Attachment> {
         None
+    }
+
+    /// Writes what the system still holds of this device, and stops it, so that it can be pulled; what was done, in words.
+    ///
+    /// # Errors
+    /// What the system or the drive answers; for what is no device, that there is nothing to stop.
+    fn stop(&self) -> std::io::Result<Vec<String>> {
+        Err(std::io::ErrorKind::Unsupported.into())
+    }
+
+    /// Has the kernel know the partitions of this device as they are `wanted`, after its table was written.
+    ///
+    /// # Errors
+    /// What the system answers; for what is no whole device, that there is nothing to do.
+    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
+        let _ = wanted;
+        Err(std::io::ErrorKind::Unsupported.into())
     }
 
     /// Looks for the same drive again after it dropped off the link: the system may have given it another name, and it may

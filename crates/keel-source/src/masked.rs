@@ -2,7 +2,8 @@
 
 use crate::memory::blank_out;
 use crate::{
-    Budget, ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget,
+    Attachment, Budget, ByteOffset, ByteRange, Identity, Leave, NodeWanted, ReadCause, ReadError, Renewed, SharedSource, Source,
+    SourceError, WriteTarget,
 };
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
@@ -69,6 +70,18 @@ impl Source for Masked {
     fn change_mark(&self) -> Option<String> {
         let missing: u64 = self.missing.iter().map(|range| range.len()).sum();
         self.below.change_mark().map(|mark| format!("{mark} without {missing}"))
+    }
+
+    fn attachment(&self) -> Option<Attachment> {
+        self.below.attachment()
+    }
+
+    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
+        self.below.renew_nodes(wanted)
+    }
+
+    fn stop(&self) -> std::io::Result<Vec<String>> {
+        self.below.stop()
     }
 
     fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {

@@ -7,7 +7,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::block::BlockDevice;
-use crate::{CopyLog, FileSource, Masked, SectorSize, SharedSource, SimulatedDrive, SourceError, SplitSource, copy_log_of};
+use crate::{
+    CopyLog, FileSource, Masked, Returning, SectorSize, SharedSource, SimulatedDrive, SourceError, SplitSource, copy_log_of,
+};
 
 /// How to open a source.
 #[derive(Debug, Clone, Copy, Default)]
@@ -17,6 +19,9 @@ pub struct OpenOptions {
     /// How long a device may take to answer one request of a copy; by default a minute.
     pub deadline: Option<Duration>,
 }
+
+/// How long reads wait for a device that was pulled.
+const LINK_WAIT: Duration = Duration::from_secs(60);
 
 /// An opened source.
 pub type Opened = SharedSource;
@@ -33,7 +38,8 @@ pub fn open(path: &Path, options: OpenOptions) -> Result<Opened, SourceError> {
     };
     let metadata = fs::metadata(path).map_err(|source| SourceError::Open { path: path.into(), source })?;
     if metadata.file_type().is_block_device() {
-        return Ok(Arc::new(BlockDevice::open(path, forced, options.deadline)?));
+        let device = Arc::new(BlockDevice::open(path, forced, options.deadline)?);
+        return Ok(Arc::new(Returning::new(device, LINK_WAIT)));
     }
     // A pipe would be waited for, and a device without an end read for ever.
     if !metadata.is_file() {

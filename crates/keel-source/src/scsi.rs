@@ -269,7 +269,8 @@ mod tests {
         assert_eq!(sense(0xB, 0x47).cause(), ReadCause::Interface);
         assert_eq!(sense(2, 0x3A).cause(), ReadCause::LinkLost);
         assert_eq!(sense(3, 0x11).words(), "medium error, unrecovered read error (3h/11h/00h)");
-        let passed = |status, host_status, sense: &[u8], residual| Passed { status, host_status, sense: sense.to_vec(), residual };
+        let passed =
+            |status, host_status, sense: &[u8], residual| Passed { status, host_status, sense: sense.to_vec(), residual };
         let fixed = |key| [&[0x70, 0, key][..], &[0; 15]].concat();
         assert!(matches!(ScsiReads::came(&passed(0, 0, &[], 0)), Came::Whole));
         assert!(matches!(ScsiReads::came(&passed(0, 0, &[], 512)), Came::Lost(ReadCause::Interface, _)));

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use crate::{Attachment, 
-    Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, ReadCause, ReadError, SharedSource, Source,
-    SourceError, WriteTarget,
+use crate::{
+    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, NodeWanted, ReadCause, ReadError, Renewed,
+    SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// The drive below up to its true end. Its identity stays what the drive claims; only its length is the true one.
@@ -79,6 +79,14 @@ impl Source for Stored {
 
     fn attachment(&self) -> Option<Attachment> {
         self.below.attachment()
+    }
+
+    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
+        self.below.renew_nodes(wanted)
+    }
+
+    fn stop(&self) -> std::io::Result<Vec<String>> {
+        self.below.stop()
     }
 
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {

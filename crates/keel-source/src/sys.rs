@@ -9,7 +9,7 @@ use std::ptr;
 use std::time::Duration;
 
 use rustix::fs::{SeekFrom, seek};
-use rustix::ioctl::{Getter, Opcode, Updater, ioctl, opcode};
+use rustix::ioctl::{Getter, NoArg, Opcode, Updater, ioctl, opcode};
 
 use crate::health::HEALTH_PAGE_BYTES;
 
@@ -23,6 +23,71 @@ const SG_IO: Opcode = 0x2285;
 const NVME_IOCTL_ADMIN_CMD: Opcode = opcode::read_write::<NvmeAdminCmd>(b'N', 0x41);
 /// How long a drive may take to hand out a page.
 const PAGE_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// The kernel reads the table of a drive anew, from `linux/fs.h`.
+const BLKRRPART: Opcode = opcode::none(0x12, 95);
+/// One partition put in or taken out, from `linux/blkpg.h`.
+const BLKPG: Opcode = opcode::none(0x12, 105);
+const BLKPG_ADD_PARTITION: i32 = 1;
+const BLKPG_DEL_PARTITION: i32 = 2;
+
+/// `struct blkpg_partition`.
+#[repr(C)]
+struct BlkpgPartition {
+    start: i64,
+    length: i64,
+    pno: i32,
+    devname: [u8; 64],
+    volname: [u8; 64],
+}
+const _: () = assert!(size_of::<BlkpgPartition>() == 152);
+
+/// `struct blkpg_ioctl_arg`.
+#[repr(C)]
+struct BlkpgIoctlArg {
+    op: i32,
+    flags: i32,
+    datalen: i32,
+    data: *mut c_void,
+}
+
+/// Buffers of a device, from `linux/fs.h`.
+const BLKFLSBUF: Opcode = opcode::none(0x12, 97);
+
+/// Writes what the system holds of the device `file`, and forgets it.
+pub(crate) fn flush_device(file: &File) -> rustix::io::Result<()> {
+    rustix::fs::fsync(file)?;
+    // SAFETY: BLKFLSBUF takes no argument.
+    unsafe { ioctl(file, NoArg::<BLKFLSBUF>::new()) }
+}
+
+/// Has the kernel read the table of the whole drive `file` anew; `BUSY` while one of its partitions is in use.
+pub(crate) fn reread_partitions(file: &File) -> rustix::io::Result<()> {
+    // SAFETY: BLKRRPART takes no argument.
+    unsafe { ioctl(file, NoArg::<BLKRRPART>::new()) }
+}
+
+/// Puts partition `number` on bytes `start` and `bytes` of the whole drive `file` into the kernel's list.
+pub(crate) fn add_partition(file: &File, number: u32, (start, bytes): (u64, u64)) -> rustix::io::Result<()> {
+    change_partition(file, BLKPG_ADD_PARTITION, number, (start, bytes))
+}
+
+/// Takes partition `number` of the whole drive `file` out of the kernel's list; `BUSY` while it is in use.
+pub(crate) fn remove_partition(file: &File, number: u32) -> rustix::io::Result<()> {
+    change_partition(file, BLKPG_DEL_PARTITION, number, (0, 0))
+}
+
+fn change_partition(file: &File, op: i32, number: u32, (start, bytes): (u64, u64)) -> rustix::io::Result<()> {
+    let whole = |value: u64| i64::try_from(value).map_err(|_| rustix::io::Errno::INVAL);
+    let pno = i32::try_from(number).map_err(|_| rustix::io::Errno::INVAL)?;
+    let (start, length) = (whole(start)?, whole(bytes)?);
+    let mut partition = BlkpgPartition { start, length, pno, devname: [0; 64], volname: [0; 64] };
+    let datalen = i32::try_from(size_of::<BlkpgPartition>()).map_err(|_| rustix::io::Errno::INVAL)?;
+    let mut argument = BlkpgIoctlArg { op, flags: 0, datalen, data: (&raw mut partition).cast() };
+    // SAFETY: BLKPG reads one `blkpg_ioctl_arg`, which `argument` is laid out as, and through its pointer one `blkpg_partition`, which
+    // outlives the call and is as long as `datalen` says.
+    unsafe { ioctl(file, Updater::<BLKPG, BlkpgIoctlArg>::new(&mut argument)) }
+}
 
 /// Loop devices: status, from the kernel's `linux/loop.h`.
 const LOOP_GET_STATUS64: Opcode = 0x4C05;
@@ -169,6 +234,8 @@ struct NvmeAdminCmd {
 pub(crate) enum Transfer<'a> {
     /// From the drive.
     In(&'a mut [u8]),
+    /// Nothing.
+    Nothing,
 }
 
 /// How a command that was passed through came back.
@@ -191,12 +258,16 @@ pub(crate) fn scsi_command(
     transfer: Transfer<'_>,
     limit: Duration,
 ) -> rustix::io::Result<Passed> {
-    let Transfer::In(data) = transfer;
+    // From the kernel's `scsi/sg.h`: SG_DXFER_FROM_DEV and SG_DXFER_NONE.
+    let (data, direction) = match transfer {
+        Transfer::In(data) => (data, -3),
+        Transfer::Nothing => (&mut [][..], -1),
+    };
     let mut sense = [0u8; 64];
     let length = u32::try_from(data.len()).map_err(|_| rustix::io::Errno::INVAL)?;
     let mut header = SgIoHdr {
         interface_id: i32::from(b'S'),
-        dxfer_direction: -3,
+        dxfer_direction: direction,
         cmd_len: u8::try_from(command.len()).map_err(|_| rustix::io::Errno::INVAL)?,
         mx_sb_len: 64,
         iovec_count: 0,

@@ -70,7 +70,10 @@ fn what_is_no_source_is_refused_with_its_name() {
     assert!(text(&empty).contains("empty.img holds 0 bytes"));
     assert!(text(folder.path()).contains("is a folder"));
     assert!(text(&folder.path().join("none.img")).contains("cannot open"));
-    assert!(matches!(open(&small, OpenOptions { sector_size: Some(500), ..OpenOptions::default() }), Err(SourceError::SectorSize(500))));
+    assert!(matches!(
+        open(&small, OpenOptions { sector_size: Some(500), ..OpenOptions::default() }),
+        Err(SourceError::SectorSize(500))
+    ));
 }
 
 #[test]

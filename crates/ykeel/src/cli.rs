@@ -89,6 +89,9 @@ pub(crate) enum Command {
         /// List the block devices of this system too. They are not opened.
         #[arg(long)]
         devices: bool,
+        /// Go on, and tell which devices come and go, a line each (with --json a document each), until it is stopped.
+        #[arg(long)]
+        watch: bool,
         /// Print one JSON document on standard output.
         #[arg(long)]
         json: bool,
@@ -145,6 +148,33 @@ pub(crate) enum Command {
         /// Id of the find (n1, n2, …), or @LBA of its first sector.
         #[arg(long, value_name = "ID")]
         volume: String,
+    },
+    /// Show volumes by this system: mounted read-only, whether a table names them or not.
+    #[command(after_long_help = examples::ATTACH)]
+    Attach {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Id of the find (n1, n2, …), or @LBA of its first sector; all of them by default.
+        #[arg(long, value_name = "ID")]
+        volume: Option<String>,
+        /// The folder to show it at: an empty one, or one to be made. Of several volumes each gets a folder of its own below.
+        #[arg(long, value_name = "DIR")]
+        at: Option<PathBuf>,
+    },
+    /// Take attached volumes away again.
+    #[command(after_long_help = examples::DETACH)]
+    Detach {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Only this one: id of the find, or the folder that it is attached at.
+        #[arg(long, value_name = "ID")]
+        volume: Option<String>,
+    },
+    /// Make a drive ready to be pulled: unmounted, written, stopped.
+    #[command(after_long_help = examples::RELEASE)]
+    Release {
+        #[command(flatten)]
+        source: SourceArgs,
     },
     /// Put a drive back as it was before an apply, or finish one that was interrupted.
     #[command(after_long_help = examples::UNDO)]

@@ -132,9 +132,16 @@ fn told_by_system(rung: &mut Rung, attachment: Option<&Attachment>, kernel: &Ker
     if let Some(rate) = attachment.rate.filter(LinkRate::is_below) {
         state = state.max(RungState::Doubtful);
         note = note.or_else(|| Some(format!("{} only", LinkRate::words(rate.now))));
-        let can = |who: &str, bits: Option<u64>| bits.map(|bits| format!(", {who} can do {}", LinkRate::words(bits))).unwrap_or_default();
+        let can = |who: &str, bits: Option<u64>| {
+            bits.map(|bits| format!(", {who} can do {}", LinkRate::words(bits))).unwrap_or_default()
+        };
         let why = if rate.is_stepped_down { "; the system slowed it down after errors" } else { "" };
-        let what = format!("the link runs at {}{}{}{why}", LinkRate::words(rate.now), can("the drive", rate.drive), can("the port", rate.port));
+        let what = format!(
+            "the link runs at {}{}{}{why}",
+            LinkRate::words(rate.now),
+            can("the drive", rate.drive),
+            can("the port", rate.port)
+        );
         findings.push(Finding::of_all(Severity::Doubt, what, "what drive and port negotiated"));
         rung.next.push("another cable, straight to a fast port of the machine, without hub or dock".into());
     }
@@ -152,7 +159,11 @@ fn told_by_system(rung: &mut Rung, attachment: Option<&Attachment>, kernel: &Ker
         findings.push(Finding::of_all(Severity::Note, what, "the system's own files"));
     }
     if let Some(held) = &attachment.held {
-        findings.push(Finding::of_all(Severity::Note, format!("in use by this system: {held}"), "mounts, swap and devices built on it"));
+        findings.push(Finding::of_all(
+            Severity::Note,
+            format!("in use by this system: {held}"),
+            "mounts, swap and devices built on it",
+        ));
     }
     if let Some(unread) = &kernel.unread {
         findings.push(Finding::of_all(Severity::Note, unread.clone(), "the kernel's log"));
@@ -264,7 +275,9 @@ fn reads_rung(source: &SharedSource, survey: &Survey, kernel: &KernelWords) -> R
         let what = format!("{} bytes came at try {}", failed.range.len(), failed.tries);
         findings.push(Finding::at(Severity::Doubt, failed.range.start, what, format!("sampled read: {}", failed.reason)));
     }
-    let asked_here = |finding: &Finding| finding.at_byte.is_some_and(|at| staying.iter().any(|failed| at >= failed.range.start && at < failed.range.end));
+    let asked_here = |finding: &Finding| {
+        finding.at_byte.is_some_and(|at| staying.iter().any(|failed| at >= failed.range.start && at < failed.range.end))
+    };
     findings.extend(kernel.findings(RungName::Reads).into_iter().filter(|finding| !asked_here(finding)));
     let late: u64 = [Latency::Slow, Latency::Stuck].iter().map(|class| survey.count(*class)).sum();
     if late > 0 {

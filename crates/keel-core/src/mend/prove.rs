@@ -1,23 +1,20 @@
 //! Proof by an operating system: the volume mounted read-only by this machine's kernel, and its listing compared.
 
 use std::collections::BTreeMap;
-use std::ffi::CString;
 use std::fs;
 use std::io::Read;
 use std::ops::ControlFlow;
 use std::os::fd::AsRawFd;
-use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
-use keel_format::{Deleted, Driver, NodeKind, read_whole};
+use keel_format::{Deleted, NodeKind, read_whole};
 use keel_source::{LinkKind, LoopDevice, SharedSource, printable};
-use rustix::io::Errno;
-use rustix::mount::{MountFlags, UnmountFlags, unmount};
+use rustix::mount::{UnmountFlags, unmount};
 use serde::Serialize;
 
 use super::check::opened;
 use crate::CoreError;
+use crate::attach::{mount_any, private_folder};
 use crate::error::file_error;
 use crate::find::Find;
 
@@ -87,7 +84,7 @@ pub fn prove(source: &SharedSource, find: &Find) -> Result<Proof, CoreError> {
     if !rustix::process::geteuid().is_root() {
         return Ok(Proof::failed(find, "mounting wants root".into()));
     }
-    let folder = private_folder()?;
+    let folder = private_folder(&std::env::temp_dir(), "ykeel-proof")?;
     let proof = match LoopDevice::over(&path, find.range(), identity.logical_sector) {
         Ok(device) => mounted(source, find, &device.path().to_string_lossy(), &folder),
         Err(why) => Ok(Proof::failed(find, format!("no loop device: {why}"))),
@@ -96,60 +93,17 @@ pub fn prove(source: &SharedSource, find: &Find) -> Result<Proof, CoreError> {
     proof
 }
 
-/// A folder that nobody else sees into, under a name that nobody has.
-fn private_folder() -> Result<PathBuf, CoreError> {
-    let mut number = 0u32;
-    loop {
-        let folder = std::env::temp_dir().join(format!("ykeel-proof-{:x}-{number:x}", std::process::id()));
-        match fs::DirBuilder::new().mode(0o700).create(&folder) {
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists && number < 64 => number += 1,
-            other => return other.map(|()| folder.clone()).map_err(file_error("create", &folder)),
-        }
-    }
-}
-
-/// Runs a program of the operating system: of drivers that are programs.
-fn command(program: &str, arguments: &[&str]) -> Result<String, String> {
-    let output = Command::new(program).args(arguments).output().map_err(|error| format!("{program}: {error}"))?;
-    match output.status.success() {
-        true => Ok(String::from_utf8_lossy(&output.stdout).trim().to_string()),
-        false => Err(printable(String::from_utf8_lossy(&output.stderr).trim())),
-    }
-}
-
 fn mounted(source: &SharedSource, find: &Find, device: &str, folder: &Path) -> Result<Proof, CoreError> {
-    let mut why = Vec::new();
-    for driver in find.kind.facts().drivers {
-        match mount(driver, device, folder) {
-            Ok(()) => {
-                // Only the open folder keeps the mount: nothing of it outlives this process, however that ends.
-                let opened = fs::File::open(folder).map_err(file_error("open", folder));
-                let _ = unmount(folder, UnmountFlags::DETACH);
-                let opened = opened?;
-                return compare(source, find, driver.name, &PathBuf::from(format!("/proc/self/fd/{}", opened.as_raw_fd())));
-            }
-            Err(error) => why.push(format!("{}: {error}", driver.name)),
+    match mount_any(find.kind, device, folder) {
+        Ok(driver) => {
+            // Only the open folder keeps the mount: nothing of it outlives this process, however that ends.
+            let opened = fs::File::open(folder).map_err(file_error("open", folder));
+            let _ = unmount(folder, UnmountFlags::DETACH);
+            let opened = opened?;
+            compare(source, find, driver, &PathBuf::from(format!("/proc/self/fd/{}", opened.as_raw_fd())))
         }
+        Err(why) => Ok(Proof::failed(find, why)),
     }
-    if why.is_empty() {
-        why.push(format!("{} is not mounted by kernels", find.kind.word()));
-    }
-    Ok(Proof::failed(find, why.join("; ")))
-}
-
-/// Mounts `device` read-only, without programs, devices or rights of other users on it: by the kernel's own driver, or by the program of
-/// a driver that is one.
-fn mount(driver: &Driver, device: &str, folder: &Path) -> Result<(), String> {
-    if driver.is_program {
-        let (options, point) = (format!("ro,nosuid,nodev,noexec,{}", driver.options), folder.to_string_lossy());
-        return command("mount", &["-t", driver.name, "-o", options.trim_end_matches(','), device, &point]).map(|_| ());
-    }
-    let flags = MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
-    let data = CString::new(driver.options).map_err(|_| "its options hold a zero".to_string())?;
-    rustix::mount::mount(device, folder, driver.name, flags, data.as_c_str()).map_err(|errno| match errno {
-        Errno::NODEV => "this kernel has no such driver".to_string(),
-        other => std::io::Error::from(other).to_string(),
-    })
 }
 
 fn compare(source: &SharedSource, find: &Find, driver: &str, folder: &Path) -> Result<Proof, CoreError> {

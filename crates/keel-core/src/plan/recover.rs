@@ -26,11 +26,18 @@ pub enum Direction {
 pub fn source_of(bundle_path: &Path, bundle: &Bundle, path: Option<&Path>) -> Result<SharedSource, CoreError> {
     let place = path.unwrap_or_else(|| Path::new(&bundle.source));
     // A drive that claims more than it stores is opened as it claims: what was written lies where it stores.
-    let source = keel_source::open(place, OpenOptions { sector_size: Some(bundle.sector), ..OpenOptions::default() })?;
-    match bundle.is_of(&source) {
-        true => Ok(source),
-        false => Err(Refusal::OtherDrive { path: bundle_path.into() }.into()),
+    let options = OpenOptions { sector_size: Some(bundle.sector), ..OpenOptions::default() };
+    let opened = keel_source::open(place, options);
+    if let Some(source) = opened.as_ref().ok().filter(|source| bundle.is_of(source)) {
+        return Ok(SharedSource::clone(source));
     }
+    // A device that was pulled and put back may have another name now.
+    let moved = path.is_none().then(|| crate::yard::device_of_key(&bundle.key)).flatten();
+    if let Some(source) = moved.and_then(|moved| keel_source::open(&moved, options).ok()).filter(|source| bundle.is_of(source)) {
+        return Ok(source);
+    }
+    opened?;
+    Err(Refusal::OtherDrive { path: bundle_path.into() }.into())
 }
 
 /// Brings the drive to a known state: finishes the apply or puts everything back, also after an interruption at any

@@ -7,7 +7,7 @@ use std::time::Duration;
 use keel_source::{Attachment, DeviceEvents, Identity, LinkKind, attachment_at, printable};
 use serde::Serialize;
 
-use super::{Berth, Group};
+use super::{Berth, Group, Sight};
 use crate::job::Desk;
 
 /// Where the system lists whole drives.
@@ -22,6 +22,8 @@ const NO_DRIVES: [&str; 5] = ["ram", "zram", "dm-", "md", "fd"];
 /// A device as the system describes it; it is not opened for that.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Device {
+    /// What the drive is kept under, as [`Identity::key`].
+    pub key: String,
     /// Model, where the system knows it.
     pub model: Option<String>,
     /// Serial number, where the system knows it.
@@ -58,8 +60,13 @@ impl Device {
     pub fn is_of_system(&self) -> bool {
         let held = self.attachment.held.as_deref().unwrap_or_default();
         let point = held.strip_prefix("mounted at ");
-        held == "swap space" || point.is_some_and(|point| OWN_POINTS.iter().any(|own| point == *own))
+        held == "swap space" || point.is_some_and(|point| is_own_point(Path::new(point)))
     }
+}
+
+/// True for a folder at which the system's own volumes are mounted.
+pub(crate) fn is_own_point(point: &Path) -> bool {
+    OWN_POINTS.iter().any(|own| point == Path::new(own))
 }
 
 /// The block devices of this system, whole drives by name, as `/dev` paths. They are not opened here.
@@ -92,17 +99,28 @@ fn berth_of(folder: &Path, node: PathBuf) -> Option<Berth> {
         return None;
     }
     attachment.held = numbers.as_deref().and_then(keel_source::use_of_numbers);
-    let called = Identity::of_sysfs(folder, LinkKind::BlockDevice);
+    let bytes = number("size").unwrap_or(0).saturating_mul(512);
+    let called = Identity { bytes, path: Some(node.clone()), ..Identity::of_sysfs(folder, LinkKind::BlockDevice) };
     let logical = number("queue/logical_block_size").unwrap_or(512);
+    // What was seen of it under whatever name; one without a serial number may be any other.
+    let sight = Some(&called).filter(|called| called.serial.is_some()).and_then(Sight::known);
     let device = Device {
+        key: called.key(),
         model: called.model,
         serial: called.serial,
         firmware: called.firmware,
-        bytes: number("size").unwrap_or(0).saturating_mul(512),
+        bytes,
         sectors: (logical, number("queue/physical_block_size").unwrap_or(logical)),
         attachment,
     };
-    Some(Berth { group: Group::Device, device: Some(device), ..Berth::bare(node) })
+    Some(Berth { group: Group::Device, device: Some(device), sight, ..Berth::bare(node) })
+}
+
+/// The device of this machine that is kept under `key`, whatever its name is now.
+#[must_use]
+pub fn device_of_key(key: &str) -> Option<PathBuf> {
+    let is_meant = |berth: &Berth| berth.device.as_ref().is_some_and(|device| device.key == key && device.serial.is_some());
+    device_berths().into_iter().find(is_meant).map(|berth| berth.path)
 }
 
 /// Tells the devices of this machine whenever they changed, until it is asked to stop: by the kernel's word, and by reading the list anew

@@ -10,7 +10,8 @@ use keel_format::{registry, table};
 use keel_source::{ByteOffset, Identity, LinkKind, OpenOptions, SectorSize, SharedSource, printable};
 use serde::Serialize;
 
-pub use device::{Device, changes, device_berths, devices, watch};
+pub(crate) use device::is_own_point;
+pub use device::{Device, changes, device_berths, device_of_key, devices, watch};
 pub use sight::{Sight, Work};
 
 use crate::case::Case;

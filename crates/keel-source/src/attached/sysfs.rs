@@ -15,7 +15,8 @@ const HUB: &str = "09";
 
 fn text(path: &Path) -> Option<String> {
     let bytes = fs::read(path).ok()?;
-    let text = String::from_utf8_lossy(bytes.get(..bytes.len().min(LONGEST))?).trim_matches(|sign: char| sign == '\0').to_string();
+    let text =
+        String::from_utf8_lossy(bytes.get(..bytes.len().min(LONGEST))?).trim_matches(|sign: char| sign == '\0').to_string();
     let text = printable(text.trim());
     (!text.is_empty()).then_some(text)
 }
@@ -198,9 +199,8 @@ pub fn attachment_at(sysfs: &Path) -> Option<Attachment> {
 /// The hubs above a USB device, without the one that is the machine's own.
 fn hubs(usb: &Path) -> Vec<String> {
     let above = usb.ancestors().skip(1).take(16);
-    let is_hub = |path: &&Path| {
-        text(&path.join("bDeviceClass")).is_some_and(|class| class == HUB) && !name(path).starts_with("usb")
-    };
+    let is_hub =
+        |path: &&Path| text(&path.join("bDeviceClass")).is_some_and(|class| class == HUB) && !name(path).starts_with("usb");
     let mut hubs: Vec<String> = above.filter(is_hub).map(called).collect();
     hubs.reverse();
     hubs
@@ -214,7 +214,8 @@ fn called(usb: &Path) -> String {
 
 fn bridge(usb: &Path, way: &Way) -> Bridge {
     let id = ["idVendor", "idProduct"].map(|file| text(&usb.join(file)).unwrap_or_default());
-    let driver = way.above.iter().take_while(|path| path.as_path() != usb).find_map(|path| driver(path).filter(|name| name != "sd"));
+    let driver =
+        way.above.iter().take_while(|path| path.as_path() != usb).find_map(|path| driver(path).filter(|name| name != "sd"));
     Bridge { name: called(usb), id: id.join(":"), driver }
 }
 
@@ -229,7 +230,8 @@ fn rate(way: &Way, transport: Transport) -> Option<LinkRate> {
             let (port_can, allowed) = (speed("hw_sata_spd_limit"), speed("sata_spd_limit"));
             let drive = identify(port).and_then(|words| sata_speeds(&words));
             // Kernels tell no limit where there is none; one below the port's was set after errors.
-            let is_stepped_down = allowed.is_some_and(|allowed| port_can.is_none_or(|can| allowed < can) && drive > Some(allowed));
+            let is_stepped_down =
+                allowed.is_some_and(|allowed| port_can.is_none_or(|can| allowed < can) && drive > Some(allowed));
             Some(LinkRate { now, drive, port: port_can, is_stepped_down })
         }
         Transport::Usb | Transport::Uas => {
@@ -267,7 +269,8 @@ fn identify(port: &Path) -> Option<Vec<u8>> {
     let device = format!("dev{number}.0");
     let written = fs::read_to_string(port.join(format!("link{number}/{device}/ata_device/{device}/id"))).ok()?;
     let words = written.split_whitespace().take(256).map(|word| u16::from_str_radix(word, 16));
-    let words = words.collect::<Result<Vec<u16>, _>>().ok().filter(|words| words.len() == 256 && words.iter().any(|word| *word != 0));
+    let words =
+        words.collect::<Result<Vec<u16>, _>>().ok().filter(|words| words.len() == 256 && words.iter().any(|word| *word != 0));
     Some(words?.into_iter().flat_map(u16::to_le_bytes).collect())
 }
 
@@ -336,7 +339,10 @@ mod tests {
         assert_eq!(bridge.id, "1234:5678");
         assert!(!found.words().contains('\u{1b}'), "{}", found.words());
         let called = called_at(&drive);
-        assert_eq!((called.model.as_deref(), called.serial.as_deref(), called.firmware.as_deref()), (Some("Stick"), Some("BL0042"), Some("1.00")));
+        assert_eq!(
+            (called.model.as_deref(), called.serial.as_deref(), called.firmware.as_deref()),
+            (Some("Stick"), Some("BL0042"), Some("1.00"))
+        );
     }
 
     #[test]
@@ -356,7 +362,10 @@ mod tests {
                 (&format!("{link}/sata_spd"), "1.5 Gbps\n"),
                 (&format!("{link}/hw_sata_spd_limit"), "6.0 Gbps\n"),
                 (&format!("{link}/sata_spd_limit"), "1.5 Gbps\n"),
-                (&format!("{port}/link3/dev3.0/ata_device/dev3.0/id"), &words.chunks(8).map(|row| row.join(" ") + "\n").collect::<String>()),
+                (
+                    &format!("{port}/link3/dev3.0/ata_device/dev3.0/id"),
+                    &words.chunks(8).map(|row| row.join(" ") + "\n").collect::<String>(),
+                ),
                 (&format!("{lun}/block/sda/size"), "1000\n"),
             ],
         );
@@ -398,7 +407,13 @@ mod tests {
         assert!(!found.has_medium && found.identify.is_none() && found.settings == Settings::default());
         assert_eq!(called_at(&drive), Called::default());
         assert_eq!(attachment_at(&root.path().join("gone")), None);
-        for (text, bits) in [("6.0 Gbps", Some(6_000_000_000)), ("16.0 GT/s PCIe", Some(16_000_000_000)), ("<unknown>", None), ("-1 Gbps", None), ("NaN Gbps", None)] {
+        for (text, bits) in [
+            ("6.0 Gbps", Some(6_000_000_000)),
+            ("16.0 GT/s PCIe", Some(16_000_000_000)),
+            ("<unknown>", None),
+            ("-1 Gbps", None),
+            ("NaN Gbps", None),
+        ] {
             assert_eq!(rate_in(text), bits, "{text}");
         }
         assert_eq!(LinkRate::words(480_000_000), "480 Mbit/s");

@@ -9,14 +9,15 @@ use std::time::Duration;
 use crate::attached::{Attachment, attachment_of, called_at, place_among_alike};
 use crate::deadline::{Ask, Timely};
 use crate::direct::Direct;
-use crate::error::{ReadError, SourceError};
+use crate::error::{ReadCause, ReadError, SourceError};
 use crate::file::{ReadBytes, file_name, read_descriptor, read_once};
 use crate::holders::{sysfs_of, use_of_device};
 use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, SectorSize, SharedSource, Source, sys,
+    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, NodeWanted, Renewed, SectorSize,
+    SharedSource, Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -80,7 +81,7 @@ impl BlockDevice {
         let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::Random);
         let direct = Direct::open(&file, logical.bytes()).map(Arc::new);
         let commands = commands_of(&sysfs, logical);
-        let once = Timely::new(ask_once(&file, direct.clone(), commands), deadline.unwrap_or(DEADLINE));
+        let once = Timely::new(ask_once((&file, metadata.rdev()), direct.clone(), commands), deadline.unwrap_or(DEADLINE));
         Ok(Self { locked, file, direct, once, deadline, identity, device: metadata.rdev() })
     }
 }
@@ -97,13 +98,24 @@ fn commands_of(sysfs: &Path, logical: SectorSize) -> Option<ScsiReads> {
     Some(ScsiReads::new(logical.bytes(), most.min(pieces), COMMAND_LIMIT))
 }
 
+/// An error of a device that is not there any more is one of its link, whatever the system calls it: a device that was pulled reads as
+/// one without bytes, or fails.
+fn of_link(error: ReadError, file: &File, device: u64) -> ReadError {
+    let is_gone = || sys::device_bytes(file).map_or(true, |bytes| bytes == 0) || !sysfs_of(device).exists();
+    match error.cause {
+        ReadCause::LinkLost => error,
+        _ if is_gone() => error.because(ReadCause::LinkLost),
+        _ => error,
+    }
+}
+
 /// Asks for each sector once: by a command where the drive takes it, else past the system's memory.
-fn ask_once(file: &Arc<File>, direct: Option<Arc<Direct>>, commands: Option<ScsiReads>) -> Ask {
+fn ask_once((file, device): (&Arc<File>, u64), direct: Option<Arc<Direct>>, commands: Option<ScsiReads>) -> Ask {
     let file = Arc::clone(file);
     Box::new(move |at, buf| {
         let commanded = commands.as_ref().and_then(|commands| commands.read(&file, at, buf));
         let from: &dyn ReadBytes = direct.as_ref().map_or(file.as_ref(), |direct| direct.as_ref());
-        commanded.unwrap_or_else(|| read_once(from, at, buf))
+        commanded.unwrap_or_else(|| read_once(from, at, buf)).map_err(|error| of_link(error, &file, device))
     })
 }
 
@@ -122,7 +134,8 @@ impl Source for BlockDevice {
             }
         }
         let from: &dyn ReadBytes = self.direct.as_ref().map_or(self.file.as_ref(), |direct| direct.as_ref());
-        read_descriptor(from, at, buf, self.identity.bytes, self.identity.logical_sector)
+        let read = read_descriptor(from, at, buf, self.identity.bytes, self.identity.logical_sector);
+        read.map_err(|error| of_link(error, &self.file, self.device))
     }
 
     fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
@@ -152,6 +165,41 @@ impl Source for BlockDevice {
         attachment_of(self.device)
     }
 
+    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
+        let sysfs = sysfs_of(self.device);
+        match sysfs.join("partition").exists() {
+            true => Err(std::io::ErrorKind::Unsupported.into()),
+            false => nodes::renew(&self.file, &sysfs, wanted),
+        }
+    }
+
+    fn stop(&self) -> std::io::Result<Vec<String>> {
+        let mut done = Vec::new();
+        sys::flush_device(&self.file)?;
+        done.push("everything that the system held is on the drive".to_string());
+        let sysfs = sysfs_of(self.device);
+        let is_whole = !sysfs.join("partition").exists();
+        let is_scsi = is_whole && fs::read_to_string(sysfs.join("device/type")).is_ok_and(|kind| kind.trim() == "0");
+        if is_scsi {
+            // `SYNCHRONIZE CACHE (10)`, then `START STOP UNIT` with START at 0 (SBC-3, 5.22 and 5.25): what does not know them has
+            // nothing to stop.
+            let ask = |command: &mut [u8]| {
+                let passed = sys::scsi_command(&self.file, command, sys::Transfer::Nothing, COMMAND_LIMIT);
+                passed.is_ok_and(|passed| passed.status == 0 && passed.host_status == 0)
+            };
+            if ask(&mut [0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0]) {
+                done.push("the drive wrote its own cache".into());
+            }
+            if ask(&mut [0x1B, 0, 0, 0, 0, 0]) {
+                done.push("the drive was stopped".into());
+            }
+            if fs::write(sysfs.join("device/delete"), "1").is_ok() {
+                done.push("the system let go of it; unplug it and plug it in again to use it".into());
+            }
+        }
+        Ok(done)
+    }
+
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
         let own = &self.identity;
         let forced = Some(own.logical_sector);
@@ -163,7 +211,8 @@ impl Source for BlockDevice {
         // The others are not opened for it: what they call themselves is enough.
         let blocks = fs::read_dir("/sys/block").into_iter().flatten().flatten();
         let alike = blocks.filter(|block| own.serial.is_some() && called_at(&block.path()).serial == own.serial);
-        let mut devices = alike.filter_map(|block| Self::open(&Path::new("/dev").join(block.file_name()), forced, self.deadline).ok());
+        let mut devices =
+            alike.filter_map(|block| Self::open(&Path::new("/dev").join(block.file_name()), forced, self.deadline).ok());
         let found = devices.find(same);
         found.map_or_else(|| Err(SourceError::Gone { name: own.name.clone() }), |found| Ok(Arc::new(found) as SharedSource))
     }

@@ -54,6 +54,20 @@ pub(super) const PROVE: &str = "\
 Examples:
   ykeel prove galley.img --volume n1       the system's own driver lists and reads it too
   ykeel prove galley.img --volume n1 --json";
+/// `attach`.
+pub(super) const ATTACH: &str = "\
+Examples:
+  ykeel attach galley.img                  every volume, below a folder that is told
+  ykeel attach /dev/sdc --volume n2 --at /mnt/office";
+/// `detach`.
+pub(super) const DETACH: &str = "\
+Examples:
+  ykeel detach galley.img
+  ykeel detach /dev/sdc --volume n2";
+/// `release`.
+pub(super) const RELEASE: &str = "\
+Examples:
+  ykeel release /dev/sdc                   then it can be pulled";
 /// `undo`.
 pub(super) const UNDO: &str = "\
 Examples:

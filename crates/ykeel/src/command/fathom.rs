@@ -13,7 +13,8 @@ use crate::out::{say, tell};
 
 pub(super) fn run(args: &FathomArgs) -> anyhow::Result<()> {
     // The drive as it claims to be, not as far as it was shown to store.
-    let source = keel_source::open(&args.source.source, OpenOptions { sector_size: args.source.sector_size, ..OpenOptions::default() })?;
+    let source =
+        keel_source::open(&args.source.source, OpenOptions { sector_size: args.source.sector_size, ..OpenOptions::default() })?;
     crate::log::opened(source.as_ref())?;
     if args.restore {
         return restore(args, &source);

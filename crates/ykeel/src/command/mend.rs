@@ -9,6 +9,7 @@ use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, VolumeLadder};
 use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Request, Subject, Taken, Wishes, Withheld};
+use keel_core::nodes::{self, Appeared};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
 use keel_core::sweep::{Find, Reach, Sweep};
 use keel_format::{Compute, Take};
@@ -40,6 +41,9 @@ struct Document {
 struct AppliedDocument {
     bundle: String,
     bytes: u64,
+    /// What the system made of it, where it is a device.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    appeared: Option<Appeared>,
     ladder: Ladder,
     proof: Vec<mend::Proven>,
 }
@@ -115,6 +119,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     if let Some(applied) = &document.applied {
         say!("applied: {} written, read back and compared", size_decimal(applied.bytes));
         say!("undo with: ykeel undo {}", applied.bundle);
+        applied.appeared.iter().flat_map(Appeared::words).for_each(|line| say!("{line}"));
         super::ladder::print(&applied.ladder);
         applied.proof.iter().for_each(print_proof);
     } else if let Some(saved) = &document.saved_as {
@@ -237,10 +242,11 @@ fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> 
         }
         other => other,
     })?;
+    let appeared = nodes::renew(source);
     // The drive as it is, asked anew.
     let ladder = ladder::examine(source, swept, &cancel());
     let proof = mend::proven(source, &swept.finds, &before);
-    Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, ladder, proof })
+    Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, appeared, ladder, proof })
 }
 
 fn print_plan(document: &Document) {

@@ -1,5 +1,6 @@
 //! The commands without screens: each prints for people, or one JSON document.
 
+mod attach;
 mod bytes;
 mod case;
 mod check;
@@ -41,7 +42,8 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
             manual::refuse_words(&cli.sources)?;
             app::open(&cli.sources, cli.sector_size)
         }
-        Some(Command::Yard { dir, devices, json }) => yard::run(&dir, devices, json),
+        Some(Command::Yard { watch: true, json, .. }) => yard::watch(json),
+        Some(Command::Yard { dir, devices, json, .. }) => yard::run(&dir, devices, json),
         Some(Command::Ladder { source }) => ladder::run(&source),
         Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
         Some(Command::Copy(args)) => copy::run(&args),
@@ -49,6 +51,9 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Check { source, volume, lost_to }) => check::run(&source, volume.as_deref(), lost_to.as_deref()),
         Some(Command::Structures { source, volume }) => structures::run(&source, &volume),
         Some(Command::Prove { source, volume }) => prove::run(&source, &volume),
+        Some(Command::Attach { source, volume, at }) => attach::attach(&source, volume.as_deref(), at.as_deref()),
+        Some(Command::Detach { source, volume }) => attach::detach(&source, volume.as_deref()),
+        Some(Command::Release { source }) => attach::release(&source),
         Some(Command::Undo { bundle, finish, source, confirm, json }) => {
             undo::run(&bundle, finish, source.as_deref(), confirm, json)
         }

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use keel_core::leave::Confirmation;
+use keel_core::nodes::{self, Appeared};
 use keel_core::plan::{self, Bundle, Condition, Direction};
 use keel_core::{CoreError, Refusal};
 use keel_source::printable;
@@ -18,6 +19,9 @@ struct Document {
     before: &'static str,
     now: &'static str,
     ranges: usize,
+    /// What the system made of it, where it is a device.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    appeared: Option<Appeared>,
 }
 
 fn word(condition: Condition) -> &'static str {
@@ -48,10 +52,12 @@ pub(super) fn run(path: &Path, finish: bool, place: Option<&Path>, confirm: Opti
         before: word(before),
         now: word(now),
         ranges: bundle.ranges.len(),
+        appeared: nodes::renew(&source),
     };
     if json {
         return print_json(&document);
     }
     say!("{}: was {}, is now {}", printable(&document.source), document.before, document.now);
+    document.appeared.iter().flat_map(Appeared::words).for_each(|line| say!("{line}"));
     Ok(())
 }

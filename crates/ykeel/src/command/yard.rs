@@ -1,12 +1,16 @@
 //! `ykeel yard`.
 
+use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
+use keel_core::job::{Job, Message};
 use keel_core::yard::{self, Berth, Device};
 use keel_source::{printable, size_decimal};
 use serde::Serialize;
 
-use super::shared::print_json;
+use super::shared::{cancel, print_json};
+use crate::exit::Ended;
 use crate::out::say;
 
 #[derive(Serialize)]
@@ -18,6 +22,16 @@ struct Document {
     attached: Vec<Attached>,
 }
 
+/// The devices at a moment, and what changed since the one before.
+#[derive(Serialize)]
+struct Seen {
+    changes: Vec<String>,
+    attached: Vec<Attached>,
+}
+
+/// How often what came is looked for.
+const LOOK: Duration = Duration::from_millis(20);
+
 #[derive(Serialize)]
 struct Attached {
     path: PathBuf,
@@ -26,9 +40,7 @@ struct Attached {
 }
 
 pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
-    let found = if devices { yard::device_berths() } else { Vec::new() };
-    let attached = found.into_iter().filter_map(|berth| Some(Attached { path: berth.path, device: berth.device? }));
-    let attached: Vec<Attached> = attached.collect();
+    let attached = attached(if devices { yard::device_berths() } else { Vec::new() });
     let devices = attached.iter().map(|attached| attached.path.clone()).collect();
     let document = Document { drives: yard::list(dir)?, devices, attached };
     if json {
@@ -58,13 +70,40 @@ pub(super) fn run(dir: &Path, devices: bool, json: bool) -> anyhow::Result<()> {
             say!("    an apply was interrupted: ykeel undo [--finish] {}", bundle.display());
         }
     }
-    for Attached { path, device } in &document.attached {
-        let words = Some(device.words()).filter(|words| !words.is_empty()).unwrap_or_else(|| "-".into());
-        let size = if device.attachment.has_medium { size_decimal(device.bytes) } else { "no medium".into() };
-        say!("{}  {size}  {words}  {}", path.display(), device.attachment.words());
-        if let Some(held) = device.kept_back() {
-            say!("    {held}");
-        }
-    }
+    document.attached.iter().for_each(print);
     Ok(())
+}
+
+fn attached(berths: Vec<Berth>) -> Vec<Attached> {
+    berths.into_iter().filter_map(|berth| Some(Attached { path: berth.path, device: berth.device? })).collect()
+}
+
+/// Tells which devices come and go, until it is stopped.
+pub(super) fn watch(json: bool) -> anyhow::Result<()> {
+    let (mut job, asked) = (Job::start(yard::watch), cancel());
+    let mut before = Vec::new();
+    while !asked.is_cancelled() {
+        for message in job.drain() {
+            let Message::Progress(after) = message else { return Err(Ended::Nothing.into()) };
+            if json {
+                print_json(&Seen { changes: yard::changes(&before, &after), attached: attached(after.clone()) })?;
+            } else {
+                yard::changes(&before, &after).iter().for_each(|line| say!("{line}"));
+            }
+            std::io::stdout().flush()?;
+            before = after;
+        }
+        std::thread::sleep(LOOK);
+    }
+    Err(Ended::Cancelled.into())
+}
+
+fn print(attached: &Attached) {
+    let Attached { path, device } = attached;
+    let words = Some(device.words()).filter(|words| !words.is_empty()).unwrap_or_else(|| "-".into());
+    let size = if device.attachment.has_medium { size_decimal(device.bytes) } else { "no medium".into() };
+    say!("{}  {size}  {words}  {}", path.display(), device.attachment.words());
+    if let Some(held) = device.kept_back() {
+        say!("    {held}");
+    }
 }

@@ -7,6 +7,7 @@ use keel_core::CoreError;
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
 use keel_core::mend::{self, Look};
+use keel_core::nodes;
 use keel_core::plan::{self, Applied, ApplyOptions, Bundle, Direction, Step};
 use keel_core::yard::takes_yes;
 use keel_source::{ByteRange, SharedSource, counted};
@@ -100,7 +101,10 @@ fn apply(drive: &mut Drive, code: String) {
     drive.plan.proof.clear();
     drive.plan.writing = Some(Writing::Apply(Job::start(move |desk| {
         let before = mend::looks(&source, &finds);
-        plan::apply(&source, &plan, &options, &mut |step| desk.tell(step)).map(|applied| (applied, before))
+        let applied = plan::apply(&source, &plan, &options, &mut |step| desk.tell(step))?;
+        // What appeared is in the journal, and the nodes are there before it is said that all is done.
+        let _ = nodes::renew(&source);
+        Ok((applied, before))
     })));
 }
 
@@ -136,6 +140,7 @@ fn put_back(drive: &mut Drive, path: PathBuf, direction: Direction, confirmation
     drive.plan.writing = Some(Writing::Recover(Job::start(move |desk| {
         let bundle = Bundle::read(&path)?;
         plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))?;
+        let _ = nodes::renew(&source);
         Ok(plan::condition(&source, &bundle)? == plan::Condition::Applied)
     })));
 }
