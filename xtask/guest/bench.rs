@@ -209,6 +209,10 @@ fn watch(qemu: &mut std::process::Child, socket: &Path, drives: &[Drive], until:
                 hand(wish, drives, monitor)?;
             }
         }
+        if let Some(log) = std::env::var_os("YKEEL_BENCH_LOG") {
+            let mut log = fs::OpenOptions::new().append(true).create(true).open(log)?;
+            writeln!(log, "{line}")?;
+        }
         let ended = line == "@@END";
         told.push(line);
         if ended {

@@ -18,7 +18,7 @@ cp tree/boot/vmlinuz-* vmlinuz
 V=$(ls tree/lib/modules); modules=tree/lib/modules/$V
 mkdir -p root/{bin,proc,sys,dev,mnt,etc} "root/lib/modules/$V"
 cp tree/bin/busybox root/bin/busybox
-for applet in dmesg sed sh mount umount ls cat find sha256sum insmod modprobe echo sleep poweroff mkdir grep sort tr cut tar sync rm dd \
+for applet in ps dmesg sed sh mount umount ls cat find sha256sum insmod modprobe echo sleep poweroff mkdir grep sort tr cut tar sync rm dd \
   test date kill wc head tail cmp seq touch readlink blkid time env id chown chmod su mknod basename; do
   ln -sf busybox root/bin/$applet
 done

@@ -263,29 +263,72 @@ fn a_drive_that_is_pulled_and_put_back_is_the_same_one_and_work_goes_on() {
     let folder = tempfile::tempdir().unwrap();
     let image = lost_table(folder.path(), "moved");
     let whole = sha256(&fs::read(&image).unwrap(), folder.path());
-    let slow = Drive { rate: Some(8 << 20), ..Drive::new("moved", &image, Adapter::Usb) };
+    let swept = folder.path().join("swept");
+    fs::copy(&image, &swept).unwrap();
+    // Long enough to be pulled while it is swept.
+    fs::File::options().write(true).open(&swept).unwrap().set_len(1200 << 20).unwrap();
     let other = folder.path().join("other");
     noise(&other, 8 << 20, 5);
-    // Another one that is put into the first one's port meanwhile, and takes its name.
-    let drives = [slow, Drive { away: true, ..Drive::new("other", &other, Adapter::Usb) }];
+    // Another one is put into the first one's port meanwhile, and takes its name.
+    let away = |drive: Drive| Drive { away: true, ..drive };
+    let drives = [
+        Drive { rate: Some(16 << 20), ..Drive::new("moved", &image, Adapter::Usb) },
+        away(Drive::new("other", &other, Adapter::Usb)),
+        away(Drive::new("swept", &swept, Adapter::Usb)),
+    ];
     let script = format!(
         r#"{SCRIPT}
 d=$(node moved); echo "@@NODE first $d"
 ykeel yard --watch --json > /tmp/watch & watch=$!
 ykeel copy $d /tmp/copy.img --json > /tmp/out & work=$!
-sleep 5; echo "@@HOST pull moved"; gone moved
+sleep 3; echo "@@HOST pull moved"; gone moved
 echo "@@HOST plug other"; node other > /dev/null; sleep 1
 ykeel copy $(node other) /tmp/other.img > /dev/null; echo "@@HASH other $(sha256sum < /tmp/other.img)"; rm /tmp/other.img
 echo "@@HOST plug moved 3"; d=$(node moved); echo "@@NODE second $d"
-wait $work; echo "@@EXIT copy $?"; echo "@@COPY moved $(flat /tmp/out)"; echo "@@HASH copy $(sha256sum < /tmp/copy.img)"
-ykeel sweep $d --reach surface --json > /tmp/out & work=$!
-sleep 4; echo "@@HOST pull moved"; gone moved; sleep 1; echo "@@HOST plug moved 2"; d=$(node moved); echo "@@NODE third $d"
-wait $work; echo "@@EXIT sweep $?"; echo "@@SWEEP moved $(flat /tmp/out)"
-ykeel sweep /tmp/copy.img --reach surface --json > /tmp/out; echo "@@SWEEP copy $(flat /tmp/out)"
+wait $work; echo "@@EXIT copy $?"; echo "@@COPY moved $(flat /tmp/out)"; echo "@@HASH copy $(sha256sum < /tmp/copy.img)"; rm /tmp/copy.img
 ykeel ladder $d --json > /tmp/out; echo "@@LADDER moved $(flat /tmp/out)"
-kill $watch; sed -n '/"changes"/,/\]/p' /tmp/watch | grep '/dev/' | while read -r line; do echo "@@WATCH seen $line"; done
+echo "@@HOST pull moved"; gone moved
+echo "@@HOST plug swept"; d=$(node swept)
+ykeel sweep $d --reach surface --json > /tmp/out & work=$!
+sleep 2; echo "@@HOST pull swept"; gone swept; sleep 1; echo "@@HOST plug swept 4"; node swept > /dev/null
+wait $work; echo "@@EXIT sweep $?"; echo "@@SWEEP swept $(flat /tmp/out)"
+# Pulled at any moment of an apply: as before, or as applied, and its bundle leads back.
+d=$(node swept); before=$(dd if=$d bs=1M count=1 2>/dev/null | sha256sum); c=$(planned $d)
+for delay in 0.3 0.6 0.9 1.2 1.5 2.0; do
+  rm -f /tmp/state/ykeel/*/*.ykundo
+  ykeel mend $(node swept) --apply --confirm $c > /tmp/out 2>&1 & work=$!
+  sleep $delay; echo "@@HOST pull swept"; gone swept; echo "@@HOST plug swept"; d=$(node swept)
+  wait $work; code=$?
+  bundle=$(ls /tmp/state/ykeel/*/*.ykundo 2>/dev/null | head -1); undone=none
+  if [ -n "$bundle" ]; then ykeel undo $bundle --confirm $c > /tmp/out 2>&1; undone=$?; [ $undone = 0 ] || cat /tmp/out; fi
+  after=$(dd if=$d bs=1M count=1 2>/dev/null | sha256sum)
+  [ "$before" = "$after" ] && same=yes || same=no
+  echo "@@APPLY point $delay code=$code undo=$undone same=$same"
+done
+kill $watch; grep -o '/dev/[^"]* \(is gone\|was plugged in\)' /tmp/watch | while read -r line; do echo "@@WATCH seen $line"; done
 "#
     );
     let lines = on_the_bench(&drives, &script);
-    panic!("{}", lines.join("\n"));
+    let one = |word: &str, name: &str| told(&lines, word, name).first().map(|text| text.trim().to_string()).unwrap_or_default();
+    assert_eq!(one("NODE", "first"), "/dev/sda", "{}", lines.join("\n"));
+    assert_ne!(one("NODE", "second"), "/dev/sda", "its name is another drive's: {}", lines.join("\n"));
+    assert_eq!(one("EXIT", "copy"), "0", "{}", lines.join("\n"));
+    let copy = json(&lines, "COPY", "moved");
+    assert_eq!((copy["link_drops"].as_u64(), copy["missing"].as_array().map(Vec::len)), (Some(1), Some(0)), "{copy}");
+    assert!(one("HASH", "copy").starts_with(&whole), "not a byte of the other one is in it");
+    let ladder = json(&lines, "LADDER", "moved").to_string();
+    assert!(!ladder.contains("went off the link"), "what was before it was plugged in last is not told of it: {ladder}");
+    assert_eq!(one("EXIT", "sweep"), "0", "{}", lines.join("\n"));
+    let swept = json(&lines, "SWEEP", "swept");
+    let starts: Vec<Option<u64>> = swept["finds"].as_array().unwrap().iter().map(|find| find["start_byte"].as_u64()).collect();
+    assert_eq!(starts, [Some(1 << 20), Some(64 << 20)], "{swept}");
+    assert_eq!(swept["bad"].as_array().map_or(0, Vec::len), 0, "being away is no bad place: {swept}");
+    let points = told(&lines, "APPLY", "point");
+    assert_eq!(points.len(), 6);
+    for point in points {
+        assert!(point.contains("same=yes") && !point.contains("undo=4") && !point.contains("undo=1"), "{}", lines.join("\n"));
+    }
+    let seen = told(&lines, "WATCH", "seen").join("\n");
+    assert!(seen.contains("(QEMU QEMU HARDDISK moved) is gone") || seen.contains("moved) is gone"), "{seen}");
+    assert!(seen.matches("moved) was plugged in").count() >= 2 && seen.contains("other) was plugged in"), "{seen}");
 }
