@@ -110,7 +110,7 @@ fn start(work: &Path, ykeel: &str) -> anyhow::Result<()> {
         // A server that is on its way out would take the next session with it.
         let session = tmux::Session::start(&format!("ykeel-bench-{run}"), 160, 45, &yard, ykeel);
         session.wait_for("backup-shelf");
-        times.push(Figure { seconds: begun.elapsed().as_secs_f64(), kib: 0 });
+        times.push(Figure { seconds: begun.elapsed().as_secs_f64(), kib: 0, user: 0.0 });
     }
     row("first screen, with the start of a tmux server", median(times), "(hold 150 ms)");
     Ok(())

@@ -1,10 +1,13 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] |
 //! fuzz [--count=N] [--seed=S]`.
 #![forbid(unsafe_code)]
 
 mod bench;
 mod bench_copy;
+mod bench_devices;
 mod bench_fathom;
+#[path = "../guest/bench.rs"]
+mod bench_guest;
 mod bench_keys;
 mod bench_mend;
 mod bench_older;
@@ -41,6 +44,7 @@ fn main() -> anyhow::Result<()> {
         }
         Some("bench") if rest.iter().any(|word| word == "--copy") => bench_copy::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--fathom") => bench_fathom::run_all(),
+        Some("bench") if rest.iter().any(|word| word == "--devices") => bench_devices::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--keys") => bench_keys::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--plan") => bench_plan::run_all(),
         Some("bench-plan") => bench_plan::one(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str)),
@@ -50,10 +54,13 @@ fn main() -> anyhow::Result<()> {
         Some("copy-loop") => {
             bench_copy::copy_loop(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str))
         }
+        Some("direct-loop") => {
+            bench_devices::direct_loop(rest.first().map_or("", String::as_str), rest.get(1).map(String::as_str))
+        }
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
         ),
     }
 }

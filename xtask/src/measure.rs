@@ -18,6 +18,8 @@ pub(crate) const RUNS: usize = 5;
 pub(crate) struct Figure {
     pub(crate) seconds: f64,
     pub(crate) kib: u64,
+    /// Seconds of a core outside the kernel.
+    pub(crate) user: f64,
 }
 
 /// The state folder of the measured commands.
@@ -35,14 +37,15 @@ pub(crate) fn forget() -> anyhow::Result<()> {
 /// Runs a command once under the system's own accounting.
 pub(crate) fn once(command: &[&str]) -> anyhow::Result<Figure> {
     let output = Command::new("/usr/bin/time")
-        .args(["-f", "%e %M"])
+        .args(["-f", "%e %M %U"])
         .args(command)
         .env("YKEEL_STATE", state())
         .output()
         .context("cannot start time")?;
     let text = String::from_utf8_lossy(&output.stderr).into_owned();
     let mut words = text.lines().last().unwrap_or_default().split(' ');
-    let figure = Figure { seconds: words.next().unwrap_or_default().parse()?, kib: words.next().unwrap_or_default().parse()? };
+    let mut next = || words.next().unwrap_or_default();
+    let figure = Figure { seconds: next().parse()?, kib: next().parse()?, user: next().parse()? };
     ensure!(output.status.success(), "{}: {text}", command.join(" "));
     Ok(figure)
 }
@@ -77,7 +80,7 @@ mod tests {
 
     #[test]
     fn the_middle_figure_is_the_median_whatever_order_they_came_in() {
-        let figure = |seconds: f64| Figure { seconds, kib: 1 };
+        let figure = |seconds: f64| Figure { seconds, kib: 1, user: 0.0 };
         let median_of = |all: &[f64]| median(all.iter().map(|seconds| figure(*seconds)).collect()).seconds;
         assert!((median_of(&[3.0, 1.0, 2.0]) - 2.0).abs() < 1e-9);
         assert!((median_of(&[5.0, 0.1, 0.2, 9.0, 0.3]) - 0.3).abs() < 1e-9);

@@ -72,6 +72,15 @@ impl HealthVerdict {
         }
     }
 
+    /// How warm it says to be, in degrees Celsius.
+    #[must_use]
+    pub fn celsius(&self) -> Option<i64> {
+        match &self.reading {
+            HealthReading::Ata(ata) => ata.celsius(),
+            HealthReading::Nvme(nvme) => nvme.celsius,
+        }
+    }
+
     /// Errors that the link counts.
     #[must_use]
     pub fn link_count(&self) -> u64 {

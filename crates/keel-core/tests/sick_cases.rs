@@ -339,3 +339,27 @@ fn a_drive_behind_whose_end_nothing_reads_has_a_capacity_in_doubt() {
         assert_eq!(state(&ground, RungName::Capacity), RungState::Untested, "{faults}");
     }
 }
+
+#[test]
+fn a_drive_that_shows_less_than_it_has_says_how_much_is_hidden() {
+    let hides = Sick::new("native_bytes = 20971520");
+    let ground = Ground::ask(&hides.open(), &Cancel::default(), &mut |_| {});
+    let rung = ground.rungs.iter().find(|rung| rung.rung == RungName::Capacity).unwrap();
+    assert_eq!((rung.state, rung.note.as_str()), (RungState::Doubtful, "shows less than it has"));
+    let told = rung.findings.iter().find(|finding| finding.what.contains("4194304 bytes")).unwrap();
+    assert_eq!(told.at_byte.map(|at| at.0), Some(16 * MIB), "{told:?}");
+    // One that has what it shows hides nothing; one that has less is no such drive.
+    let honest = Sick::new("native_bytes = 16777216");
+    assert_eq!(state(&Ground::ask(&honest.open(), &Cancel::default(), &mut |_| {}), RungName::Capacity), RungState::Untested);
+    let odd = Sick::new("native_bytes = 512");
+    assert!(yard::open(&odd.at("s.drive.toml"), OpenOptions::default()).is_err());
+}
+
+#[test]
+fn a_copy_stops_when_the_drive_says_that_it_is_too_warm() {
+    let warm = Sick::new("health = { ata = { attributes = [{ id = 194, raw = 57 }] } }");
+    let copied = warm.copy(&CopyOptions { most_celsius: Some(55), ..CopyOptions::default() }).unwrap();
+    assert_eq!(copied.stopped, Some(Stopped::Heat));
+    let copied = warm.copy(&CopyOptions { most_celsius: Some(60), ..CopyOptions::default() }).unwrap();
+    assert_eq!((copied.stopped, copied.copied_bytes, copied.resumed), (None, 16 * MIB, true));
+}

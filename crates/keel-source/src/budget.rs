@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, AtomicU32, AtomicU64, Ordering};
 
 use crate::{
-    Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, NodeWanted, ReadCause, ReadError, Renewed,
-    SharedSource, Source,
+    Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, Node, NodeWanted, OwnSize, ReadCause, ReadError,
+    Renewed, SharedSource, Source,
 };
 
 /// Steps that any call may take, however small its source is.
@@ -228,12 +228,20 @@ impl Source for Budgeted {
         self.below.health_page()
     }
 
+    fn own_size(&self) -> OwnSize {
+        self.below.own_size()
+    }
+
     fn attachment(&self) -> Option<Attachment> {
         self.below.attachment()
     }
 
     fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
         self.below.renew_nodes(wanted)
+    }
+
+    fn nodes(&self) -> Vec<Node> {
+        self.below.nodes()
     }
 
     fn stop(&self) -> std::io::Result<Vec<String>> {

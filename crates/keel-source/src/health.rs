@@ -20,6 +20,15 @@ pub enum HealthPage {
     },
 }
 
+/// What a drive itself says of its size, whatever stands between.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct OwnSize {
+    /// `IDENTIFY DEVICE` data, 512 bytes, of an ATA drive.
+    pub identify: Option<Vec<u8>>,
+    /// Bytes that it has in truth: its native maximum address, where it tells that.
+    pub native_bytes: Option<u64>,
+}
+
 /// Why there is no health page.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NoHealth {

@@ -59,7 +59,7 @@ pub use device_events::DeviceEvents;
 pub use direct::PageBuf;
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
-pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth};
+pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize};
 pub use holders::{mount_points_of, mounts_at, own_medium, use_of_numbers};
 pub use identity::{Identity, LinkKind};
 pub use kernel_log::{KernelLine, KernelLog};
@@ -140,9 +140,19 @@ pub trait Source: Send + Sync {
         Err(NoHealth::NotKept)
     }
 
+    /// What the drive itself says of its size: an enclosure's bridge may show less of it, and so may the drive.
+    fn own_size(&self) -> OwnSize {
+        OwnSize::default()
+    }
+
     /// How it is attached, for a device of this system.
     fn attachment(&self) -> Option<Attachment> {
         None
+    }
+
+    /// The partitions of this device as the kernel knows them, ascending.
+    fn nodes(&self) -> Vec<Node> {
+        Vec::new()
     }
 
     /// Writes what the system still holds of this device, and stops it, so that it can be pulled; what was done, in words.

@@ -2,8 +2,8 @@
 
 use crate::memory::blank_out;
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, Identity, Leave, NodeWanted, ReadCause, ReadError, Renewed, SharedSource, Source,
-    SourceError, WriteTarget,
+    Attachment, Budget, ByteOffset, ByteRange, Identity, Leave, Node, NodeWanted, OwnSize, ReadCause, ReadError, Renewed,
+    SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
@@ -72,12 +72,20 @@ impl Source for Masked {
         self.below.change_mark().map(|mark| format!("{mark} without {missing}"))
     }
 
+    fn own_size(&self) -> OwnSize {
+        self.below.own_size()
+    }
+
     fn attachment(&self) -> Option<Attachment> {
         self.below.attachment()
     }
 
     fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
         self.below.renew_nodes(wanted)
+    }
+
+    fn nodes(&self) -> Vec<Node> {
+        self.below.nodes()
     }
 
     fn stop(&self) -> std::io::Result<Vec<String>> {

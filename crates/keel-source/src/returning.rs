@@ -5,8 +5,8 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, NodeWanted, ReadCause, ReadError, Renewed,
-    SharedSource, Source, SourceError, WriteTarget,
+    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause,
+    ReadError, Renewed, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// How often it is looked for.
@@ -96,8 +96,16 @@ impl Source for Returning {
         self.now().health_page()
     }
 
+    fn own_size(&self) -> OwnSize {
+        self.now().own_size()
+    }
+
     fn attachment(&self) -> Option<Attachment> {
         self.now().attachment()
+    }
+
+    fn nodes(&self) -> Vec<Node> {
+        self.now().nodes()
     }
 
     fn stop(&self) -> std::io::Result<Vec<String>> {

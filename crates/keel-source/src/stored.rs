@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, NodeWanted, ReadCause, ReadError, Renewed,
-    SharedSource, Source, SourceError, WriteTarget,
+    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause,
+    ReadError, Renewed, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// The drive below up to its true end. Its identity stays what the drive claims; only its length is the true one.
@@ -77,12 +77,20 @@ impl Source for Stored {
         self.below.health_page()
     }
 
+    fn own_size(&self) -> OwnSize {
+        self.below.own_size()
+    }
+
     fn attachment(&self) -> Option<Attachment> {
         self.below.attachment()
     }
 
     fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
         self.below.renew_nodes(wanted)
+    }
+
+    fn nodes(&self) -> Vec<Node> {
+        self.below.nodes()
     }
 
     fn stop(&self) -> std::io::Result<Vec<String>> {

@@ -459,6 +459,15 @@ pub(crate) struct CopyArgs {
     /// Stop when the errors that the drive's health page counts grew by so many.
     #[arg(long, value_name = "COUNT")]
     pub(crate) stop_grown: Option<u64>,
+    /// Stop when the drive says that it is so warm, in degrees Celsius.
+    #[arg(long, value_name = "DEGREES")]
+    pub(crate) stop_heat: Option<i64>,
+    /// Leave the drive alone for so long before a sector that failed is asked for again.
+    #[arg(long, value_name = "SECONDS", default_value_t = 0)]
+    pub(crate) rest: u32,
+    /// How long a device may take to answer one request; then its place counts as failed, and the drive is waited for.
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..))]
+    pub(crate) deadline: u32,
     /// Confirmation code of the destination, where that is a device: everything on it is lost.
     #[arg(long, value_name = "CODE")]
     pub(crate) confirm: Option<String>,

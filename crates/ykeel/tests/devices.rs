@@ -45,17 +45,6 @@ fn told<'a>(lines: &'a [String], word: &str, name: &str) -> Vec<&'a str> {
     lines.iter().filter_map(|line| line.strip_prefix(&prefix)).collect()
 }
 
-/// Finds the node of a drive by its serial number, whatever the adapter.
-const NODE: &str = r#"
-node() {
-  for d in /sys/block/*; do
-    s=$(cat $d/serial $d/device/serial 2>/dev/null | tr -d ' \n')
-    [ -z "$s" ] && s=$(dd if=$d/device/vpd_pg80 bs=1 skip=4 2>/dev/null | tr -d ' \n\0')
-    [ "$s" = "$1" ] && echo /dev/${d##*/} && return
-  done
-}
-"#;
-
 /// What every script begins with: the node of a drive by its serial number, whatever the adapter, waited for; and the code of a drive.
 const SCRIPT: &str = r#"
 find_node() {

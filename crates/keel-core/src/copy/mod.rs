@@ -124,6 +124,10 @@ pub struct CopyOptions {
     pub link_wait: Duration,
     /// Stop when the errors and sectors that the drive's health page counts grew by so many.
     pub most_grown: Option<u64>,
+    /// Stop when the drive tells that it is so warm, in degrees Celsius.
+    pub most_celsius: Option<i64>,
+    /// How long the drive is left alone before a sector that failed is asked for again.
+    pub rest: Duration,
     /// The code of the destination, where that is a device.
     pub confirmation: Option<Confirmation>,
     /// The technician's hand on it.
@@ -140,6 +144,8 @@ impl Default for CopyOptions {
             most_time: None,
             link_wait: LINK_WAIT,
             most_grown: None,
+            most_celsius: None,
+            rest: Duration::ZERO,
             confirmation: None,
             control: CopyControl::default(),
         }
@@ -194,6 +200,8 @@ pub enum Stopped {
     OtherLength,
     /// The drive's health page counts more and more.
     Health,
+    /// The drive is too warm.
+    Heat,
 }
 
 impl Stopped {
@@ -206,6 +214,7 @@ impl Stopped {
             Self::Time => "stopped when the time was over; the same copy goes on",
             Self::Link => "the drive went off the link and did not come back: cable, port, power; the same copy goes on",
             Self::OtherLength => "the drive claims another length than before: check that it is the same one, then its capacity",
+            Self::Heat => "stopped because the drive is too warm: let it cool, and cool it; the same copy goes on",
             Self::Health => "stopped because the drive's own page counts more and more errors; the same copy goes on",
         }
     }

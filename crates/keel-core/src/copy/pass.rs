@@ -250,12 +250,18 @@ impl Copier {
         while self.options.control.is_paused() && !self.desk.cancel().is_cancelled() {
             std::thread::sleep(REST);
         }
-        let Some(most) = self.options.most_grown else { return };
+        if self.options.most_grown.is_none() && self.options.most_celsius.is_none() {
+            return;
+        }
         let now = self.took();
         if self.grown_from.is_some_and(|(_, asked)| now.saturating_sub(asked) < HEALTH_EVERY) {
             return;
         }
         let Ok(verdict) = crate::health::ask(self.source.as_ref()) else { return };
+        let most = self.options.most_grown.unwrap_or(u64::MAX);
+        if self.options.most_celsius.is_some_and(|most| verdict.celsius().is_some_and(|celsius| celsius >= most)) {
+            self.gone = Some(Stopped::Heat);
+        }
         let count = verdict.media_count();
         let from = self.grown_from.map_or(count, |(from, _)| from);
         self.grown_from = Some((from, now));
@@ -362,6 +368,14 @@ impl Copier {
         self.copied += delivered;
         let slow = self.is_slow(took, read.is_ok());
         Ok(Answer::Got(Got { delivered, whole: read.is_ok(), slow }))
+    }
+
+    /// Leaves the drive alone for as long as it is to be before a further try. A virtual clock does not wait for us.
+    fn leave_alone(&self) {
+        let begun = Instant::now();
+        while self.source.elapsed().is_none() && begun.elapsed() < self.options.rest && !self.desk.cancel().is_cancelled() {
+            std::thread::sleep(REST.min(self.options.rest));
+        }
     }
 
     /// Keeps how long the request for `range` took, with the parts of the drive that it asked for.
@@ -545,6 +559,7 @@ impl Copier {
                 for index in 0..sectors {
                     let index = if turn % 2 == 0 { sectors - 1 - index } else { index };
                     let start = range.start + index * self.sector;
+                    self.leave_alone();
                     unless_stopped!(self.stop());
                     answered!(self.ask(ByteRange::new(start, range.end.min(start + self.sector)))?);
                 }

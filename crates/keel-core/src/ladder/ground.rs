@@ -1,7 +1,8 @@
 //! Rungs 1 to 4: what the drive itself is asked, once, for the drive and for every view of it.
 
+use keel_format::health::Identify;
 use keel_format::{Finding, Severity};
-use keel_source::{Attachment, ByteRange, LinkKind, LinkRate, NoHealth, SharedSource, counted, size_decimal};
+use keel_source::{Attachment, ByteOffset, ByteRange, LinkKind, LinkRate, NoHealth, SharedSource, counted, size_decimal};
 
 use super::{Rung, RungName, RungState};
 use crate::case::Case;
@@ -64,7 +65,14 @@ impl Ground {
         told_by_system(&mut link, attachment.as_ref(), &kernel);
         rungs.push(link);
         let capacity = fathom::known(source);
+        let own = source.own_size();
+        let identify = own.identify.as_deref().and_then(Identify::read);
+        if let Some(health) = rungs.iter_mut().find(|rung| rung.rung == RungName::Health) {
+            told_by_identify(health, identify.as_ref());
+            each(health);
+        }
         let mut proven = capacity_rung(source, capacity.as_ref(), survey.as_ref());
+        hidden(&mut proven, source, identify.as_ref(), own.native_bytes);
         proven.findings.extend(kernel.findings(RungName::Capacity));
         rungs.push(proven);
         rungs.iter().skip(2).for_each(each);
@@ -236,6 +244,86 @@ fn health_rung(health: &Result<HealthVerdict, NoHealth>) -> Rung {
             rung.next.clone_from(&verdict.advice);
             rung
         }
+    }
+}
+
+/// What the drive says of its own state beside its health page.
+fn told_by_identify(rung: &mut Rung, identify: Option<&Identify>) {
+    let Some(identify) = identify else { return };
+    let how = "IDENTIFY DEVICE data, word 128";
+    if let Some(security) = identify.security.filter(|security| security.locked) {
+        rung.state = RungState::Broken;
+        rung.note = "locked by a password".into();
+        let what = "the drive is locked by a password: it answers, and nothing of it reads before the password is given";
+        rung.findings.insert(0, Finding::of_all(Severity::Broken, what, how));
+        rung.next.insert(0, "the owner's password unlocks it, in the machine that it was set in; nothing else does".into());
+        if security.count_expired {
+            let what = "it takes no password any more until its power was cut";
+            rung.findings.insert(1, Finding::of_all(Severity::Doubt, what, how));
+        }
+    } else if identify.security.is_some_and(|security| security.enabled) {
+        let what = "a password is set; the drive is unlocked as long as it has power";
+        rung.findings.push(Finding::of_all(Severity::Doubt, what, how));
+        rung.next.push("copy it before its power is cut".into());
+        rung.state = rung.state.max(RungState::Doubtful);
+    }
+    let mut features = Vec::new();
+    match identify.rotation {
+        Some(1) => features.push("no rotating medium".to_string()),
+        Some(rotation) => features.push(format!("{rotation} rotations a minute")),
+        None => {}
+    }
+    features.push(format!("sectors of {}/{} bytes", identify.sector_bytes.0, identify.sector_bytes.1));
+    let flag = |is_on: bool, word: &str| is_on.then(|| word.to_string());
+    features.extend(flag(identify.trim && identify.trimmed_reads_zeros, "trim, and what was trimmed reads as zeros"));
+    features.extend(flag(identify.trim && !identify.trimmed_reads_zeros, "trim"));
+    features.extend(flag(identify.zoned > 0, "zoned"));
+    features.extend(flag(identify.write_cache == Some(true), "write cache on"));
+    features.extend(flag(identify.self_test, "tests itself when asked"));
+    features.extend(flag(!identify.smart, "its attributes are switched off"));
+    rung.findings.push(Finding::of_all(Severity::Note, features.join(", "), "IDENTIFY DEVICE data"));
+}
+
+/// What lies behind the end that is shown: hidden by the drive, or by what stands before it.
+fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, native_bytes: Option<u64>) {
+    let shown = source.identity().bytes;
+    let (own, sectors) = (identify.map(Identify::bytes), identify.map(|identify| identify.sector_bytes.0));
+    let mut say = |what: String, how: &str, next: &str| {
+        rung.findings.push(Finding::at(Severity::Doubt, ByteOffset(shown), what, how));
+        rung.state = rung.state.max(RungState::Doubtful);
+        rung.next.push(next.to_string());
+    };
+    // The drive behind a bridge says more, or other sectors, than the bridge shows.
+    if let Some(own) = own.filter(|own| *own > shown && shown > 0) {
+        let what = format!(
+            "the drive itself has {}, and {} of it are shown: the bridge before it cuts the rest off",
+            size_decimal(own),
+            size_decimal(shown)
+        );
+        say(what, "IDENTIFY DEVICE data against the size that the system read", "out of its enclosure, straight to the machine");
+    }
+    let logical = source.identity().logical_sector.bytes();
+    if let Some(sector) = sectors.filter(|sector| *sector != logical) {
+        let what = format!(
+            "the drive has sectors of {sector} bytes, and is shown with {logical}: the bridge translates, and a table made without it does not fit"
+        );
+        say(
+            what,
+            "IDENTIFY DEVICE data against what the system read",
+            "--sector-size reads the table as the other side wrote it",
+        );
+    }
+    if let Some(native) = native_bytes.filter(|native| *native > own.unwrap_or(shown)) {
+        let bytes = native - own.unwrap_or(shown);
+        let what = format!(
+            "{} more are on the drive and not shown ({bytes} bytes): its maximum address was set lower",
+            size_decimal(bytes)
+        );
+        let next = "nothing there can be read before the maximum address is set back; what is shown can be worked on as it is";
+        say(what, "its native maximum address against the one in use", next);
+    }
+    if rung.state == RungState::Doubtful && rung.note == "Fathom will test it" {
+        rung.note = "shows less than it has".into();
     }
 }
 

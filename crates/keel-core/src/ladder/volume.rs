@@ -13,6 +13,7 @@ use keel_source::{SectorSize, SharedSource, Window, counted, printable};
 use super::{Rung, RungName, RungState, VolumeLadder, worst};
 use crate::find::{Find, outer};
 use crate::job::Cancel;
+use crate::nodes;
 
 /// Files sampled for rung 9.
 pub(crate) const SAMPLED_FILES: usize = 10;
@@ -56,7 +57,9 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Fi
     if find.is_former() {
         return of_former(&window, find, cancel);
     }
-    let mut rungs = vec![entry(source, table, find, finds), boot_sector(&window, find)];
+    let mut own = entry(source, table, find, finds);
+    own.findings.extend(nodes::shown(source, find));
+    let mut rungs = vec![own, boot_sector(&window, find)];
     if let Some(why) = find.kind.why_closed() {
         rungs.push(Rung::new(RungName::FileSystem, RungState::Untested, "not read").then(why));
         rungs.push(Rung::new(RungName::Files, RungState::Untested, "not read"));

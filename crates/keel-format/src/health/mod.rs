@@ -3,9 +3,11 @@
 //! Sources: ATA Command Set (SMART feature set: device SMART data structure; the attribute table as drive makers keep it in
 //! its vendor-specific part); NVM Express Base Specification, Get Log Page, SMART / Health Information (log identifier 02h).
 
+mod identify;
 mod layout;
 mod read;
 
+pub use identify::{Identify, Security};
 pub use read::{AtaAttribute, AtaHealth, HealthReading, NvmeHealth, attribute_word, read};
 
 #[cfg(test)]

@@ -1,5 +1,7 @@
 //! Linux block devices: size and sector sizes by ioctl, identity from sysfs, and what the system does with them.
 
+mod ata;
+
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
@@ -16,8 +18,8 @@ use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, NodeWanted, Renewed, SectorSize,
-    SharedSource, Source, nodes, sys,
+    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, Node, NodeWanted, OwnSize, Renewed,
+    SectorSize, SharedSource, Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -161,6 +163,14 @@ impl Source for BlockDevice {
         Ok(HealthPage::Ata { data, thresholds })
     }
 
+    fn own_size(&self) -> OwnSize {
+        let known = self.attachment().and_then(|found| found.identify);
+        let identify = known.or_else(|| ata::identify(&self.file));
+        let native = identify.as_deref().and_then(|identify| ata::native_sectors(&self.file, identify));
+        let sector = self.identity.logical_sector.bytes();
+        OwnSize { identify, native_bytes: native.and_then(|sectors| sectors.checked_mul(sector)) }
+    }
+
     fn attachment(&self) -> Option<Attachment> {
         attachment_of(self.device)
     }
@@ -171,6 +181,10 @@ impl Source for BlockDevice {
             true => Err(std::io::ErrorKind::Unsupported.into()),
             false => nodes::renew(&self.file, &sysfs, wanted),
         }
+    }
+
+    fn nodes(&self) -> Vec<Node> {
+        nodes::known(&sysfs_of(self.device), Path::new("/dev"))
     }
 
     fn stop(&self) -> std::io::Result<Vec<String>> {

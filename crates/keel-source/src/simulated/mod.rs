@@ -24,8 +24,8 @@ use crate::error::{ReadCause, ReadError, SourceError};
 use crate::split::SplitTarget;
 use crate::target::FileTarget;
 use crate::{
-    ByteOffset, ByteRange, ExclusiveLock, HealthPage, Identity, Leave, NoHealth, SectorSize, SharedSource, Source, WriteTarget,
-    lock,
+    ByteOffset, ByteRange, ExclusiveLock, HealthPage, Identity, Leave, NoHealth, OwnSize, SectorSize, SharedSource, Source,
+    WriteTarget, lock,
 };
 
 /// How often an operating system asks again for a transfer that failed on its way.
@@ -39,6 +39,7 @@ struct State {
     link: Link,
     clock: Clock,
     health: Option<HealthValues>,
+    native_bytes: Option<u64>,
     write_protected: bool,
     /// Requests so far, unanswered ones among them.
     requests: AtomicU64,
@@ -75,6 +76,7 @@ impl SimulatedDrive {
             link: described.link,
             clock: described.clock,
             health: described.health,
+            native_bytes: described.native_bytes,
             write_protected: described.write_protected,
             requests: AtomicU64::new(0),
             link_errors: AtomicU64::new(0),
@@ -218,6 +220,10 @@ impl Source for SimulatedDrive {
             self.state.health.as_ref().ok_or_else(|| NoHealth::Refused { reason: "its description names none".into() })?;
         let link_errors = self.state.link_errors.load(Ordering::Relaxed);
         Ok(health::page(values, self.state.faults.grown_sectors(), link_errors))
+    }
+
+    fn own_size(&self) -> OwnSize {
+        OwnSize { identify: None, native_bytes: self.state.native_bytes }
     }
 
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {

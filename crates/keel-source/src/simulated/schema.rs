@@ -43,6 +43,7 @@ struct Description {
     #[serde(default)]
     clock: Clock,
     capacity: Option<CapacityPart>,
+    native_bytes: Option<u64>,
     cache: Option<CachePart>,
     health: Option<HealthValues>,
     #[serde(default = "yes")]
@@ -190,6 +191,8 @@ pub(super) struct Described {
     pub(super) flush_empties: bool,
     pub(super) write_protected: bool,
     pub(super) health: Option<HealthValues>,
+    /// Bytes that it has in truth, where it shows less.
+    pub(super) native_bytes: Option<u64>,
     pub(super) knows_holes: bool,
 }
 
@@ -259,6 +262,9 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
     if let Some(length) = description.link.comes_back_bytes.filter(|length| length % stated.bytes() != 0) {
         return Err(checked.wrong("comes_back_bytes", format!("{length} is no whole number of sectors")));
     }
+    if description.native_bytes.is_some_and(|native| native < description.claimed_bytes) {
+        return Err(checked.wrong("native_bytes", "less than claimed_bytes: a drive shows no more than it has by this"));
+    }
     let cache = description.cache.as_ref();
     Ok(Described {
         parts: parts(&checked, &description)?,
@@ -269,6 +275,7 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
         flush_empties: cache.is_none_or(|cache| cache.flush_empties),
         write_protected: description.write_protected,
         health: description.health,
+        native_bytes: description.native_bytes,
         knows_holes: description.knows_holes,
         identity,
         lie,

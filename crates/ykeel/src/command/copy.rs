@@ -9,13 +9,13 @@ use keel_core::plan::Confirmation;
 use keel_source::{SharedSource, counted, size_decimal};
 use serde::Serialize;
 
-use super::shared::{bar, note, open, print_json, wait};
+use super::shared::{bar, note, open_in_time, print_json, wait};
 use crate::cli::CopyArgs;
 use crate::exit::Ended;
 use crate::out::say;
 
 pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
-    let source = open(&args.source)?;
+    let source = open_in_time(&args.source, Duration::from_secs(args.deadline.into()))?;
     let mut passes: Vec<Pass> = args.passes.iter().map(|pass| (*pass).into()).collect();
     if passes.is_empty() {
         passes.extend(Pass::USUAL);
@@ -30,6 +30,8 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
         link_wait: Duration::from_secs(u64::from(args.link_minutes) * 60),
         most_time: args.stop_minutes.map(|minutes| Duration::from_secs(u64::from(minutes) * 60)),
         most_grown: args.stop_grown,
+        most_celsius: args.stop_heat,
+        rest: Duration::from_secs(args.rest.into()),
         confirmation: args.confirm.clone().map(Confirmation::Code),
         control: CopyControl::default(),
     };

@@ -20,7 +20,16 @@ use crate::out::{Json, tell};
 
 /// Opens the source of a command.
 pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
-    let source = yard::open(&args.source, OpenOptions { sector_size: args.sector_size, ..OpenOptions::default() })?;
+    opened(args, OpenOptions { sector_size: args.sector_size, ..OpenOptions::default() })
+}
+
+/// Opens the source of a command; a device has to answer each request that is asked once within `deadline`.
+pub(crate) fn open_in_time(args: &SourceArgs, deadline: Duration) -> anyhow::Result<SharedSource> {
+    opened(args, OpenOptions { sector_size: args.sector_size, deadline: Some(deadline) })
+}
+
+fn opened(args: &SourceArgs, options: OpenOptions) -> anyhow::Result<SharedSource> {
+    let source = yard::open(&args.source, options)?;
     crate::log::opened(source.as_ref())?;
     Ok(source)
 }

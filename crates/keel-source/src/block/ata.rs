@@ -1,0 +1,122 @@
+//! ATA commands by way of SCSI (SAT-4, ATA PASS-THROUGH): who the drive is, and how large it is in truth.
+
+use std::fs::File;
+use std::time::Duration;
+
+use crate::sys::{self, Passed, Transfer};
+
+/// How long a drive may take to say something of itself.
+const LIMIT: Duration = Duration::from_secs(5);
+/// `ATA PASS-THROUGH (16)`.
+const PASS_THROUGH: u8 = 0x85;
+/// Protocols of it: without data, and PIO data-in.
+const NO_DATA: u8 = 3;
+const PIO_IN: u8 = 4;
+/// `IDENTIFY DEVICE`, `READ NATIVE MAX ADDRESS EXT` (ACS-2, 7.31), `ACCESSIBLE MAX ADDRESS CONFIGURATION` with `GET NATIVE MAX ADDRESS EXT`
+/// (ACS-4, 7.1.2) at feature 0.
+const IDENTIFY_DEVICE: u8 = 0xEC;
+const READ_NATIVE_MAX_EXT: u8 = 0x27;
+const ACCESSIBLE_MAX: u8 = 0x78;
+
+/// The command block for `command`: one block of data in, or none and the registers back. Commands of 48 bits are `extended`.
+fn block(command: u8, reads: bool, extended: bool) -> [u8; 16] {
+    let mut block = [0u8; 16];
+    block[0] = PASS_THROUGH;
+    block[1] = if reads { PIO_IN } else { NO_DATA } << 1 | u8::from(extended);
+    // T_LENGTH in the count, BYT_BLOK, T_DIR; or CK_COND, so that the registers come back.
+    block[2] = if reads { 0x0E } else { 0x20 };
+    block[6] = u8::from(reads);
+    // LBA mode.
+    block[13] = 0x40;
+    block[14] = command;
+    block
+}
+
+/// The LBA in the registers that came back (SAT-4, 12.2.7: ATA status return descriptor, in descriptor sense data).
+fn lba_in(sense: &[u8]) -> Option<u64> {
+    if sense.first()? & 0x7F != 0x72 {
+        return None;
+    }
+    let descriptors = sense.get(8..8 + usize::from(*sense.get(7)?))?;
+    let mut at = 0;
+    while let Some(head) = descriptors.get(at..at + 2) {
+        let length = usize::from(head[1]);
+        if head[0] == 0x09 && length == 12 {
+            let field = descriptors.get(at..at + 14)?;
+            // Status, bit 0: the command failed.
+            if field[13] & 1 != 0 {
+                return None;
+            }
+            let bytes = [field[7], field[9], field[11], field[6], field[8], field[10]];
+            return Some(bytes.iter().rev().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
+        }
+        at += 2 + length;
+    }
+    None
+}
+
+/// `IDENTIFY DEVICE` data of the drive `file`, through whatever bridge.
+pub(super) fn identify(file: &File) -> Option<Vec<u8>> {
+    let mut data = vec![0; 512];
+    let passed = sys::scsi_command(file, &mut block(IDENTIFY_DEVICE, true, false), Transfer::In(&mut data), LIMIT).ok()?;
+    (is_done(&passed) && data.iter().any(|byte| *byte != 0)).then_some(data)
+}
+
+/// Sectors that the drive `file` has in truth, where it tells; `identify` says how it is asked.
+pub(super) fn native_sectors(file: &File, identify: &[u8]) -> Option<u64> {
+    let word =
+        |at: usize| identify.get(at * 2..at * 2 + 2).and_then(<[u8]>::first_chunk).map_or(0, |pair| u16::from_le_bytes(*pair));
+    let command = match () {
+        () if word(119) >> 14 == 1 && word(119) >> 8 & 1 != 0 => ACCESSIBLE_MAX,
+        () if word(82) >> 10 & 1 != 0 => READ_NATIVE_MAX_EXT,
+        () => return None,
+    };
+    let passed = sys::scsi_command(file, &mut block(command, false, true), Transfer::Nothing, LIMIT).ok()?;
+    if passed.host_status != 0 {
+        return None;
+    }
+    lba_in(&passed.sense)?.checked_add(1).filter(|sectors| *sectors > 1)
+}
+
+fn is_done(passed: &Passed) -> bool {
+    passed.status == 0 && passed.host_status == 0 && passed.residual < 512
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn commands_are_laid_out_as_the_standard_says() {
+        assert_eq!(block(IDENTIFY_DEVICE, true, false), [0x85, 0x08, 0x0E, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0x40, 0xEC, 0]);
+        assert_eq!(block(READ_NATIVE_MAX_EXT, false, true), [0x85, 0x07, 0x20, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x40, 0x27, 0]);
+        assert_eq!(block(ACCESSIBLE_MAX, false, true)[14], 0x78);
+    }
+
+    #[test]
+    fn the_registers_give_the_last_sector() {
+        // Descriptor 09h: extend, error, count, LBA in pairs of upper and lower bytes, device, status.
+        let mut sense = vec![0x72, 1, 0, 0x1D, 0, 0, 0, 14];
+        sense.extend([0x09, 12, 1, 0, 0, 0, 0x01, 0xAF, 0x00, 0x6D, 0x00, 0x70, 0x40, 0x50]);
+        assert_eq!(lba_in(&sense), Some(0x01_70_6D_AF));
+        sense[8 + 8] = 0x02;
+        assert_eq!(lba_in(&sense), Some(0x02_01_70_6D_AF));
+        sense[8 + 13] = 0x51;
+        assert_eq!(lba_in(&sense), None, "the command failed");
+        for cut in 0..sense.len() {
+            let _ = lba_in(&sense[..cut]);
+        }
+        assert_eq!(lba_in(&[0x70; 18]), None);
+    }
+
+    #[test]
+    fn a_drive_that_tells_none_is_not_asked() {
+        let file = tempfile::tempfile().unwrap();
+        assert_eq!(identify(&file), None);
+        let mut words = vec![0u8; 512];
+        assert_eq!(native_sectors(&file, &words), None);
+        words[165] = 4;
+        assert_eq!(native_sectors(&file, &words), None, "a file takes no command");
+        assert_eq!(native_sectors(&file, &[]), None);
+    }
+}
