@@ -36,7 +36,7 @@ impl Appeared {
         let mut words = Vec::new();
         match (self.way, &self.why_not) {
             (_, Some(why)) => {
-                words.push(format!("the system does not know of it yet: {why}; unplug the drive and plug it in again"))
+                words.push(format!("the system does not know of it yet: {why}; unplug the drive and plug it in again"));
             }
             (Some(Renewal::Whole), None) => words.push(format!("the system read the table anew, in {} ms", self.took_ms)),
             (_, None) => words.push("a volume is in use: the others were made known one by one".into()),

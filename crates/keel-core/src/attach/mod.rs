@@ -165,7 +165,7 @@ pub fn detach(identity: &Identity, only: Option<&str>) -> Result<Attaching, Core
 pub fn kept(identity: &Identity) -> Vec<Attached> {
     let bytes = fs::read(case::drive_folder(identity).join(KEPT)).unwrap_or_default();
     let mut kept: Vec<Attached> = serde_json::from_slice(&bytes).unwrap_or_default();
-    kept.retain(|shown| keel_source::mounts_at(&shown.at).iter().any(|device| *device == shown.device));
+    kept.retain(|shown| keel_source::mounts_at(&shown.at).contains(&shown.device));
     kept
 }
 
@@ -236,10 +236,12 @@ impl Released {
 pub fn release(source: &SharedSource) -> Result<Released, CoreError> {
     let identity = source.identity().clone();
     let Some(device) = identity.path.clone().filter(|_| identity.link == LinkKind::BlockDevice) else {
-        // An image has nothing to stop.
-        detach(&identity, None)?;
-        let done = vec!["its volumes are not attached any more".to_string()];
-        return Ok(Released { device: identity.path.unwrap_or_default(), unmounted: Vec::new(), done, not_yet: Vec::new() });
+        // An image has nothing to stop, and mostly nothing to take away.
+        let detached = detach(&identity, None).unwrap_or_default();
+        let unmounted = detached.attached.into_iter().map(|shown| shown.at).collect();
+        let not_yet = detached.not.into_iter().map(|not| not.why).collect();
+        let done = vec!["no volume of it is attached".to_string()];
+        return Ok(Released { device: identity.path.unwrap_or_default(), unmounted, done, not_yet });
     };
     let mut released = Released { device: device.clone(), unmounted: Vec::new(), done: Vec::new(), not_yet: Vec::new() };
     let points = keel_source::mount_points_of(&device);

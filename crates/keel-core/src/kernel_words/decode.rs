@@ -65,10 +65,8 @@ fn names(text: &str, name: &str) -> bool {
         let sign_before = rest.get(..at).and_then(|text| text.chars().next_back()).unwrap_or(before);
         let behind = rest.get(at + name.len()..).unwrap_or_default();
         let sign_behind = behind.chars().next().unwrap_or(' ');
-        if !(sign_before.is_alphanumeric() || matches!(sign_before, ':' | '-' | '.'))
-            && !sign_behind.is_alphanumeric()
-            && !is_deeper(name, behind)
-        {
+        let goes_on = sign_before.is_alphanumeric() || matches!(sign_before, ':' | '-' | '.') || sign_behind.is_alphanumeric();
+        if !goes_on && !is_deeper(name, behind) {
             return true;
         }
         before = name.chars().next_back().unwrap_or(' ');

@@ -1,5 +1,6 @@
 //! Ladder: what holds of the drive and of each volume, from the link up to the files.
 
+mod shown;
 mod state;
 mod view;
 
@@ -28,6 +29,12 @@ const KEYS: &[StageKey] = &[
     sweep::SWEEP,
     sweep::SURFACE,
     drive("R", state::read_surface, ("", "Read the whole surface: where time and errors go")),
+    drive(
+        "U",
+        shown::attach_or_detach,
+        ("", "Attach, and detach again: this system shows its volumes, read-only, whether a table names them or not"),
+    ),
+    drive("Q", shown::release, ("", "Release the drive: unmounted, written, stopped, ready to be pulled")),
     super::plan::GO,
 ];
 
@@ -130,7 +137,8 @@ impl Stage for Ladder {
                 Some(progress) => Running { errors: progress.errors, ..running.at(progress.done, progress.total, 0) },
                 None => running,
             });
-        survey.into_iter().chain(runs(examining, Weight::Short, "examining the rungs")).collect()
+        let shown = runs(ladder.shown_job.is_some(), Weight::Short, "at the volumes of this system");
+        survey.into_iter().chain(shown).chain(runs(examining, Weight::Short, "examining the rungs")).collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

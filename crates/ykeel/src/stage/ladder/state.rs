@@ -8,6 +8,7 @@ use keel_core::reads::{self, Left, ReadsOptions, ReadsProgress, Survey};
 use keel_core::sweep::Reach;
 use keel_source::{SharedSource, counted};
 
+use super::shown::{self, Shown};
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::{Drive, sweep};
 
@@ -31,6 +32,8 @@ pub(crate) struct State {
     pub(crate) survey: Option<Survey>,
     pub(crate) survey_job: Option<Job<ReadsProgress, Surveyed>>,
     pub(crate) surveying: Option<ReadsProgress>,
+    /// Volumes on their way to be shown by this system, or away from it.
+    pub(crate) shown_job: Option<Shown>,
     /// An earlier run swept it to the end: what that saw is taken up again.
     pub(crate) was_swept: bool,
     /// Selected rung, 1 to 9.
@@ -50,6 +53,7 @@ impl State {
             survey: reads::known(source),
             survey_job: None,
             surveying: None,
+            shown_job: None,
             was_swept: false,
             rung: 5,
             volume: 0,
@@ -97,6 +101,7 @@ pub(super) fn reports(drive: &mut Drive) -> Effects {
         effects.push(Effect::Seen);
     }
     effects.extend(take_survey(drive));
+    effects.extend(shown::take(drive));
     effects
 }
 

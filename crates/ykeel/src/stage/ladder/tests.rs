@@ -71,3 +71,23 @@ fn a_drive_whose_asking_is_stopped_is_left_alone_until_it_is_asked_for() {
     assert!(app.drive.as_ref().unwrap().ladder.now.is_none());
     assert!(course::recommended(&app).1.contains("5, then s"));
 }
+
+#[test]
+fn volumes_attach_and_detach_from_the_ladder_and_a_drive_that_no_kernel_mounts_says_so() {
+    let bench = Bench::new();
+    let drive = bench.drive("");
+    let mut app = bench.app(&drive);
+    key(&mut app, KeyCode::Enter);
+    while app.drive.is_none() {
+        app.take_opening();
+    }
+    wait(&mut app);
+    for (sign_of, words) in [('U', "No volume was found yet"), ('Q', "It can be pulled now")] {
+        sign(&mut app, sign_of);
+        wait(&mut app);
+        let text = drawn(&app, 160, 45);
+        let told = app.told.clone().unwrap_or_default();
+        assert!(text.contains(words) || told.contains(words), "{words}: {told}\n{text}");
+        key(&mut app, KeyCode::Esc);
+    }
+}

@@ -1,0 +1,91 @@
+//! Volumes shown by this system, and the drive made ready to be pulled.
+
+use keel_core::attach::{self, Attaching};
+use keel_core::chain;
+use keel_core::job::{Job, Message};
+use keel_core::sweep::Find;
+use keel_source::{SharedSource, counted, printable};
+
+use crate::app::effect::{Effects, job, show};
+use crate::stage::Drive;
+
+/// What such a job comes to: a title and a text.
+pub(crate) type Shown = Job<(), (&'static str, String)>;
+
+fn begin(what: &'static str, work: fn(&SharedSource, &[Find]) -> (&'static str, String)) -> Effects {
+    vec![job(what, move |drive| {
+        let (source, finds) = (SharedSource::clone(&drive.source), drive.sweep.finds.clone());
+        drive.ladder.shown_job = Some(Job::start(move |_| work(&source, &finds)));
+    })]
+}
+
+/// Shows every volume that was found; takes them away again where they are shown.
+pub(super) fn attach_or_detach(drive: &mut Drive) -> Effects {
+    if drive.ladder.shown_job.is_some() {
+        return Vec::new();
+    }
+    begin("attach or detach the volumes", |source, finds| {
+        let meant: Vec<&Find> = finds.iter().filter(|find| !find.is_former()).collect();
+        if !attach::kept(source.identity()).is_empty() {
+            return detach_all(source);
+        }
+        if meant.is_empty() {
+            return ("Not attached", "No volume was found yet: sweep first.".into());
+        }
+        match attach::attach(source, &meant, None) {
+            Ok(attaching) => ("Attached, read-only", told(&attaching)),
+            Err(error) => ("Not attached", chain(&error)),
+        }
+    })
+}
+
+fn detach_all(source: &SharedSource) -> (&'static str, String) {
+    match attach::detach(source.identity(), None) {
+        Ok(detached) if detached.not.is_empty() => {
+            ("Detached", format!("{} taken away.", counted(detached.attached.len(), "volume was", "volumes were")))
+        }
+        Ok(detached) => ("Not all detached", told(&detached)),
+        Err(error) => ("Nothing to detach", chain(&error)),
+    }
+}
+
+/// Makes the drive ready to be pulled.
+pub(super) fn release(drive: &mut Drive) -> Effects {
+    if drive.ladder.shown_job.is_some() {
+        return Vec::new();
+    }
+    begin("release the drive", |source, _| match attach::release(source) {
+        Ok(released) if released.can_be_pulled() => {
+            ("It can be pulled now", released.done.iter().map(|done| format!("· {done}")).collect::<Vec<_>>().join("\n"))
+        }
+        Ok(released) => {
+            let why: Vec<String> = released.not_yet.iter().map(|why| format!("· {}", printable(why))).collect();
+            ("Do not pull it yet", format!("In use:\n{}", why.join("\n")))
+        }
+        Err(error) => ("Not released", chain(&error)),
+    })
+}
+
+fn told(attaching: &Attaching) -> String {
+    let shown = attaching.attached.iter().map(|shown| {
+        let label = shown.label.as_deref().unwrap_or("no label");
+        format!("· {} {} ({label}): {}", shown.volume, shown.kind, printable(&shown.at.display().to_string()))
+    });
+    let not = attaching.not.iter().map(|not| format!("· {} not: {}", not.volume, printable(&not.why)));
+    let lines: Vec<String> = shown.chain(not).collect();
+    format!("{}\n\nNothing is written to the drive while a volume is attached; U takes them away again.", lines.join("\n"))
+}
+
+/// Takes what became of it.
+pub(super) fn take(drive: &mut Drive) -> Effects {
+    let mut effects = Effects::new();
+    for message in drive.ladder.shown_job.as_mut().map(Job::drain).unwrap_or_default() {
+        match message {
+            Message::Progress(()) => continue,
+            Message::Done((title, text)) => effects.push(show(title, text)),
+            Message::Died(text) => effects.push(show("It died", text)),
+        }
+        drive.ladder.shown_job = None;
+    }
+    effects
+}
