@@ -1,5 +1,5 @@
 //! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] |
-//! fuzz [--count=N] [--seed=S]`.
+//! fuzz [--count=N] [--seed=S] | bench-guest`.
 #![forbid(unsafe_code)]
 
 mod bench;
@@ -54,13 +54,14 @@ fn main() -> anyhow::Result<()> {
         Some("copy-loop") => {
             bench_copy::copy_loop(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str))
         }
+        Some("bench-guest") => setup::bench_guest(),
         Some("direct-loop") => {
             bench_devices::direct_loop(rest.first().map_or("", String::as_str), rest.get(1).map(String::as_str))
         }
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
         ),
     }
 }

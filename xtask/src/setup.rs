@@ -64,3 +64,18 @@ pub(crate) fn test(rest: &[String]) -> anyhow::Result<()> {
     anyhow::ensure!(status.success(), "tests failed");
     Ok(())
 }
+
+/// Points of an apply at which a drive is pulled by [`bench_guest`].
+const PULLS: &str = "30";
+
+/// Runs the bench of emulated drives by itself, with as many pulls as the tests have no time for.
+pub(crate) fn bench_guest() -> anyhow::Result<()> {
+    install(PACKAGES)?;
+    let guest = guest::build()?;
+    let mut cargo = Command::new("cargo");
+    cargo.args(["test", "--package", "ykeel", "--test", "devices", "--", "--test-threads=1"]);
+    cargo.current_dir(root()).env("YKEEL_GUEST", guest).env("YKEEL_PULLS", PULLS);
+    let status = cargo.status().context("cannot start cargo")?;
+    anyhow::ensure!(status.success(), "the bench failed");
+    Ok(())
+}

@@ -88,6 +88,12 @@ pub enum SourceError {
         /// The operating system's reason.
         source: io::Error,
     },
+    /// A device that this user may not open.
+    #[error("{} is not for this user to open: run as root (sudo ykeel …), or become a member of the group `disk` and log in again", path.display())]
+    NotAllowed {
+        /// The path as given.
+        path: PathBuf,
+    },
     /// The path is a folder, a pipe or something else that has no bytes at positions.
     #[error("{} is {what}, not an image, a block device or a simulated drive", path.display())]
     NotASource {

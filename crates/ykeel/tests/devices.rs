@@ -265,6 +265,10 @@ fn a_drive_that_is_pulled_and_put_back_is_the_same_one_and_work_goes_on() {
         away(Drive::new("other", &other, Adapter::Usb)),
         away(Drive::new("swept", &swept, Adapter::Usb)),
     ];
+    // As many points of an apply as are asked for, over the time that it takes.
+    let count: u32 = std::env::var("YKEEL_PULLS").ok().and_then(|count| count.parse().ok()).unwrap_or(6);
+    let delays =
+        (1..=count).map(|point| format!("{:.2}", 1.6 * f64::from(point) / f64::from(count))).collect::<Vec<_>>().join(" ");
     let script = format!(
         r#"{SCRIPT}
 d=$(node moved); echo "@@NODE first $d"
@@ -283,7 +287,7 @@ sleep 2; echo "@@HOST pull swept"; gone swept; sleep 1; echo "@@HOST plug swept 
 wait $work; echo "@@EXIT sweep $?"; echo "@@SWEEP swept $(flat /tmp/out)"
 # Pulled at any moment of an apply: as before, or as applied, and its bundle leads back.
 d=$(node swept); before=$(dd if=$d bs=1M count=1 2>/dev/null | sha256sum); c=$(planned $d)
-for delay in 0.3 0.6 0.9 1.2 1.5 2.0; do
+for delay in {delays}; do
   rm -f /tmp/state/ykeel/*/*.ykundo
   ykeel mend $(node swept) --apply --confirm $c > /tmp/out 2>&1 & work=$!
   sleep $delay; echo "@@HOST pull swept"; gone swept; echo "@@HOST plug swept"; d=$(node swept)
@@ -294,6 +298,15 @@ for delay in 0.3 0.6 0.9 1.2 1.5 2.0; do
   [ "$before" = "$after" ] && same=yes || same=no
   echo "@@APPLY point $delay code=$code undo=$undone same=$same"
 done
+# Without root: a member of the group reads, and what wants more says so.
+printf 'root:x:0:0:root:/:/bin/sh\ntech:x:1000:6:tech:/tmp:/bin/sh\nguest:x:1001:1001:guest:/tmp:/bin/sh\n' > /etc/passwd; printf 'disk:x:6:tech\nguest:x:1001:\n' > /etc/group
+d=$(node swept); chown 0:6 $d; chmod 660 $d; chmod 777 /tmp; mkdir /tmp/s; chmod 777 /tmp/s
+as() {{ u=$1; shift; su $u -c "PATH=/bin HOME=/tmp XDG_STATE_HOME=/tmp/s/$u $*" 2>&1 | tr '\n' ' '; echo; }}
+echo "@@USER guest $(as guest ykeel sweep $d)"
+echo "@@USER tech $(as tech ykeel sweep $d)"
+echo "@@USER health $(as tech ykeel health $d)"
+echo "@@USER attach $(as tech ykeel attach $d)"
+echo "@@USER ladder $(as tech ykeel ladder $d)"
 kill $watch; grep -o '/dev/[^"]* \(is gone\|was plugged in\)' /tmp/watch | while read -r line; do echo "@@WATCH seen $line"; done
 "#
     );
@@ -313,10 +326,15 @@ kill $watch; grep -o '/dev/[^"]* \(is gone\|was plugged in\)' /tmp/watch | while
     assert_eq!(starts, [Some(1 << 20), Some(64 << 20)], "{swept}");
     assert_eq!(swept["bad"].as_array().map_or(0, Vec::len), 0, "being away is no bad place: {swept}");
     let points = told(&lines, "APPLY", "point");
-    assert_eq!(points.len(), 6);
+    assert_eq!(points.len(), count as usize);
     for point in points {
         assert!(point.contains("same=yes") && !point.contains("undo=4") && !point.contains("undo=1"), "{}", lines.join("\n"));
     }
+    assert!(one("USER", "guest").contains("group `disk`"), "{}", one("USER", "guest"));
+    assert!(one("USER", "tech").contains("OFFICE") && one("USER", "tech").contains("CARDS"), "{}", one("USER", "tech"));
+    assert!(one("USER", "health").contains("only root may ask"), "{}", one("USER", "health"));
+    assert!(one("USER", "attach").contains("wants root"), "{}", one("USER", "attach"));
+    assert!(one("USER", "ladder").contains("log is not for this user"), "{}", one("USER", "ladder"));
     let seen = told(&lines, "WATCH", "seen").join("\n");
     assert!(seen.contains("(QEMU QEMU HARDDISK moved) is gone") || seen.contains("moved) is gone"), "{seen}");
     assert!(seen.matches("moved) was plugged in").count() >= 2 && seen.contains("other) was plugged in"), "{seen}");

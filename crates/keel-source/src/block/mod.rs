@@ -46,7 +46,10 @@ const SHARED_BELOW: usize = 64 << 10;
 impl BlockDevice {
     /// Opens the device at `path`; `forced` overrides the logical sector size that the kernel reports.
     pub(crate) fn open(path: &Path, forced: Option<SectorSize>, deadline: Option<Duration>) -> Result<Self, SourceError> {
-        let opening = |source| SourceError::Open { path: path.into(), source };
+        let opening = |source: std::io::Error| match source.kind() {
+            std::io::ErrorKind::PermissionDenied => SourceError::NotAllowed { path: path.into() },
+            _ => SourceError::Open { path: path.into(), source },
+        };
         let file = File::open(path).map_err(opening)?;
         let metadata = file.metadata().map_err(opening)?;
         if !metadata.file_type().is_block_device() {
@@ -156,7 +159,12 @@ impl Source for BlockDevice {
         if let Ok(log) = sys::nvme_health_log(&self.file) {
             return Ok(HealthPage::Nvme { log });
         }
-        let refused = |errno: rustix::io::Errno| NoHealth::Refused { reason: std::io::Error::from(errno).to_string() };
+        let refused = |errno: rustix::io::Errno| match errno {
+            rustix::io::Errno::PERM | rustix::io::Errno::ACCESS => {
+                NoHealth::Refused { reason: "only root may ask for them (sudo ykeel …)".into() }
+            }
+            other => NoHealth::Refused { reason: std::io::Error::from(other).to_string() },
+        };
         let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
         // Some drives keep no thresholds any more.
         let thresholds = sys::ata_smart_page(&self.file, 0xD1).unwrap_or_else(|_| Box::new([0; HEALTH_PAGE_BYTES]));
