@@ -1,8 +1,8 @@
 //! Health: what a drive says of itself, as a verdict with reasons, and what follows from it.
 
-use keel_format::health::{self, AtaHealth, HealthReading, NvmeHealth, attribute_word};
+use keel_format::health::{self, AtaHealth, HealthReading, NvmeHealth, SelfTests, attribute_word};
 use keel_format::{Finding, Severity};
-use keel_source::{NoHealth, Source, counted};
+use keel_source::{ByteOffset, NoHealth, SectorSize, Source, counted};
 use serde::{Deserialize, Serialize};
 
 /// Reallocated sectors above which a drive counts as failing.
@@ -97,6 +97,28 @@ impl HealthVerdict {
 /// [`NoHealth`] when it has none, or does not hand it out.
 pub fn ask(source: &dyn Source) -> Result<HealthVerdict, NoHealth> {
     Ok(judge(health::read(&source.health_page()?)))
+}
+
+/// What `source` remembers of the tests that it made of itself.
+///
+/// # Errors
+/// [`NoHealth`] when it keeps none, or does not hand it out.
+pub fn self_tests(source: &dyn Source) -> Result<SelfTests, NoHealth> {
+    Ok(SelfTests::read(&source.self_test_log()?))
+}
+
+/// What a test that failed says: at the place, where the drive names one.
+#[must_use]
+pub fn failed_test(tests: &SelfTests, sector: SectorSize) -> Option<Finding> {
+    let failed = tests.failure()?;
+    let kind = if failed.is_extended { "extended" } else { "short" };
+    let how = format!("its {kind} self-test, at {} power-on hours", failed.at_hours);
+    let what = format!("the drive's own test failed: {}", failed.outcome.word());
+    let at = failed.first_failing_lba.and_then(|lba| lba.checked_mul(sector.bytes()));
+    Some(match at {
+        Some(at) => Finding::at(Severity::Broken, ByteOffset(at), what, how),
+        None => Finding::of_all(Severity::Broken, what, how),
+    })
 }
 
 /// Judges what a page says.

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU8, AtomicU32, AtomicU64, Ordering};
 
 use crate::{
     Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, Node, NodeWanted, OwnSize, ReadCause, ReadError,
-    Renewed, SharedSource, Source,
+    Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source,
 };
 
 /// Steps that any call may take, however small its source is.
@@ -226,6 +226,14 @@ impl Source for Budgeted {
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
         self.below.health_page()
+    }
+
+    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        self.below.self_test_log()
+    }
+
+    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
+        self.below.self_test(order)
     }
 
     fn own_size(&self) -> OwnSize {

@@ -20,6 +20,34 @@ pub enum HealthPage {
     },
 }
 
+/// A test that a drive makes of itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SelfTestOrder {
+    /// A few minutes: electronics, heads, a part of the surface.
+    Short,
+    /// The whole surface: hours.
+    Extended,
+    /// Stop the one that runs.
+    Stop,
+}
+
+/// What a drive remembers of its tests, as it hands it out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SelfTestLog {
+    /// ATA.
+    Ata {
+        /// Self-test execution status byte of the SMART data (byte 363).
+        status: u8,
+        /// Log 06h, 512 bytes.
+        log: Vec<u8>,
+    },
+    /// NVMe: log page 06h, 564 bytes.
+    Nvme {
+        /// The log page.
+        log: Vec<u8>,
+    },
+}
+
 /// What a drive itself says of its size, whatever stands between.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct OwnSize {

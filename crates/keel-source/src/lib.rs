@@ -59,7 +59,7 @@ pub use device_events::DeviceEvents;
 pub use direct::PageBuf;
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
-pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize};
+pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize, SelfTestLog, SelfTestOrder};
 pub use holders::{mount_points_of, mounts_at, own_medium, use_of_numbers};
 pub use identity::{Identity, LinkKind};
 pub use kernel_log::{KernelLine, KernelLog};
@@ -137,6 +137,23 @@ pub trait Source: Send + Sync {
     /// # Errors
     /// [`NoHealth`]: sources that are no drives keep none, and some drives and bridges do not hand theirs out.
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
+        Err(NoHealth::NotKept)
+    }
+
+    /// What the drive remembers of the tests that it made of itself.
+    ///
+    /// # Errors
+    /// As [`Source::health_page`].
+    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        Err(NoHealth::NotKept)
+    }
+
+    /// Has the drive test itself, or stop that. It goes on while the drive is read, and by itself.
+    ///
+    /// # Errors
+    /// As [`Source::health_page`].
+    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
+        let _ = order;
         Err(NoHealth::NotKept)
     }
 

@@ -2,8 +2,8 @@
 
 use crate::memory::blank_out;
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, Identity, Leave, Node, NodeWanted, OwnSize, ReadCause, ReadError, Renewed,
-    SharedSource, Source, SourceError, WriteTarget,
+    Attachment, Budget, ByteOffset, ByteRange, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause, ReadError,
+    Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
@@ -70,6 +70,14 @@ impl Source for Masked {
     fn change_mark(&self) -> Option<String> {
         let missing: u64 = self.missing.iter().map(|range| range.len()).sum();
         self.below.change_mark().map(|mark| format!("{mark} without {missing}"))
+    }
+
+    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        self.below.self_test_log()
+    }
+
+    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
+        self.below.self_test(order)
     }
 
     fn own_size(&self) -> OwnSize {

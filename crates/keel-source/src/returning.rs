@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use crate::{
     Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause,
-    ReadError, Renewed, SharedSource, Source, SourceError, WriteTarget,
+    ReadError, Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// How often it is looked for.
@@ -94,6 +94,14 @@ impl Source for Returning {
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
         self.now().health_page()
+    }
+
+    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        self.now().self_test_log()
+    }
+
+    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
+        self.now().self_test(order)
     }
 
     fn own_size(&self) -> OwnSize {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::{
     Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause,
-    ReadError, Renewed, SharedSource, Source, SourceError, WriteTarget,
+    ReadError, Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// The drive below up to its true end. Its identity stays what the drive claims; only its length is the true one.
@@ -75,6 +75,14 @@ impl Source for Stored {
 
     fn health_page(&self) -> Result<HealthPage, NoHealth> {
         self.below.health_page()
+    }
+
+    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        self.below.self_test_log()
+    }
+
+    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
+        self.below.self_test(order)
     }
 
     fn own_size(&self) -> OwnSize {

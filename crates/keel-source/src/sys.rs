@@ -310,21 +310,36 @@ pub(crate) fn ata_smart_page(file: &File, feature: u8) -> rustix::io::Result<Box
 
 /// Reads log page 02h of an NVMe drive.
 pub(crate) fn nvme_health_log(file: &File) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
-    let mut page = Box::new([0u8; HEALTH_PAGE_BYTES]);
-    let dwords = (HEALTH_PAGE_BYTES / 4 - 1) as u32;
+    let log = nvme_log(file, 0x02, HEALTH_PAGE_BYTES)?;
+    log.into_boxed_slice().try_into().map_err(|_| rustix::io::Errno::IO)
+}
+
+/// Reads the first `bytes` bytes, a multiple of four, of log page `page` of an NVMe drive.
+pub(crate) fn nvme_log(file: &File, page: u8, bytes: usize) -> rustix::io::Result<Vec<u8>> {
+    let mut log = vec![0u8; bytes];
+    let length = u32::try_from(bytes).map_err(|_| rustix::io::Errno::INVAL)?;
     let mut command = NvmeAdminCmd {
         opcode: 0x02,
         nsid: u32::MAX,
-        addr: page.as_mut_ptr() as u64,
-        data_len: HEALTH_PAGE_BYTES as u32,
-        cdw10: 0x02 | dwords << 16,
+        addr: log.as_mut_ptr() as u64,
+        data_len: length,
+        cdw10: u32::from(page) | (length / 4 - 1) << 16,
         timeout_ms: PAGE_TIMEOUT.as_millis() as u32,
         ..NvmeAdminCmd::default()
     };
-    // SAFETY: the call reads and writes one `nvme_admin_cmd`, which `command` is laid out as. `addr` leads to `page`, which
+    // SAFETY: the call reads and writes one `nvme_admin_cmd`, which `command` is laid out as. `addr` leads to `log`, which
     // outlives the call and holds `data_len` bytes.
     unsafe { ioctl(file, Updater::<NVME_IOCTL_ADMIN_CMD, NvmeAdminCmd>::new(&mut command)) }?;
-    Ok(page)
+    Ok(log)
+}
+
+/// NVMe Device Self-test with self-test code `code`, for all name spaces.
+pub(crate) fn nvme_self_test(file: &File, code: u32) -> rustix::io::Result<()> {
+    let timeout_ms = PAGE_TIMEOUT.as_millis() as u32;
+    let mut command = NvmeAdminCmd { opcode: 0x14, nsid: u32::MAX, cdw10: code, timeout_ms, ..NvmeAdminCmd::default() };
+    // SAFETY: the call reads and writes one `nvme_admin_cmd`, which `command` is laid out as; the command carries no data.
+    unsafe { ioctl(file, Updater::<NVME_IOCTL_ADMIN_CMD, NvmeAdminCmd>::new(&mut command)) }?;
+    Ok(())
 }
 
 /// Size of the block device in bytes.

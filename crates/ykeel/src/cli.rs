@@ -258,6 +258,12 @@ pub(crate) enum Command {
     Health {
         #[command(flatten)]
         source: SourceArgs,
+        /// Have the drive test itself, or stop that; without it, the tests that it remembers are told.
+        #[arg(long, value_enum, value_name = "TEST")]
+        self_test: Option<SelfTestArg>,
+        /// Wait until the test has ended.
+        #[arg(long)]
+        wait: bool,
     },
     /// Read samples of the surface, or all of it, and tell how the drive delivers.
     #[command(after_long_help = examples::READS)]
@@ -474,6 +480,16 @@ pub(crate) struct CopyArgs {
     /// Compare the copy with the hashes taken while it was read, and fetch again what rots.
     #[arg(long)]
     pub(crate) verify: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum SelfTestArg {
+    /// A few minutes.
+    Short,
+    /// The whole surface: hours.
+    Extended,
+    /// Stop the one that runs.
+    Stop,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]

@@ -108,10 +108,26 @@ for name in {names}; do
   ykeel ladder $d --json > /tmp/out; echo "@@LADDER $name $(flat /tmp/out)"
   rm /tmp/$name.img
 done
+ykeel health $(node sata) --self-test short --wait --json > /tmp/out; echo "@@EXIT test $?"; echo "@@HEALTH sata $(flat /tmp/out)"
+ykeel health $(node sata) --self-test extended --wait > /dev/null; ykeel health $(node sata) > /tmp/out; echo "@@TOLD sata $(flat /tmp/out)"
+ykeel health $(node nvme4kn) --json > /tmp/out; echo "@@HEALTH nvme $(flat /tmp/out)"
 "#,
         names = kinds.map(|(name, ..)| name).join(" ")
     );
     let lines = on_the_bench(&drives, &script);
+    let tests = &json(&lines, "HEALTH", "sata")["self_tests"];
+    assert_eq!(told(&lines, "EXIT", "test"), ["0"], "{}", lines.join("\n"));
+    assert_eq!(
+        (tests["tests"][0]["is_extended"].as_bool(), tests["tests"][0]["outcome"].as_str()),
+        (Some(false), Some("passed"))
+    );
+    assert!(told(&lines, "TOLD", "sata")[0].contains("extended: passed"), "{:?}", told(&lines, "TOLD", "sata"));
+    assert_eq!(
+        json(&lines, "HEALTH", "nvme")["reading"]["nvme"]["critical_warning"].as_u64(),
+        Some(0),
+        "{:?}",
+        told(&lines, "HEALTH", "nvme")
+    );
     for (drive, mut content) in drives.iter().zip(contents) {
         let name = &drive.name;
         let sector = u64::from(drive.sectors.0);

@@ -65,6 +65,16 @@ impl Ground {
         told_by_system(&mut link, attachment.as_ref(), &kernel);
         rungs.push(link);
         let capacity = fathom::known(source);
+        let tests = health::self_tests(source.as_ref()).unwrap_or_default();
+        if let Some(failed) = health::failed_test(&tests, identity.logical_sector) {
+            // A place that it names is a bad place; that it failed is said of its health.
+            let name = if failed.at_byte.is_some() { RungName::Reads } else { RungName::Health };
+            if let Some(rung) = rungs.iter_mut().find(|rung| rung.rung == name) {
+                rung.state = rung.state.max(RungState::Doubtful);
+                rung.findings.push(failed);
+                each(rung);
+            }
+        }
         let own = source.own_size();
         let identify = own.identify.as_deref().and_then(Identify::read);
         if let Some(health) = rungs.iter_mut().find(|rung| rung.rung == RungName::Health) {

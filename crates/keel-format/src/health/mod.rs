@@ -6,9 +6,11 @@
 mod identify;
 mod layout;
 mod read;
+mod self_test;
 
 pub use identify::{Identify, Security};
 pub use read::{AtaAttribute, AtaHealth, HealthReading, NvmeHealth, attribute_word, read};
+pub use self_test::{SelfTest, SelfTests, TestOutcome};
 
 #[cfg(test)]
 mod tests;

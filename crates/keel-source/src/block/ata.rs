@@ -17,6 +17,10 @@ const PIO_IN: u8 = 4;
 const IDENTIFY_DEVICE: u8 = 0xEC;
 const READ_NATIVE_MAX_EXT: u8 = 0x27;
 const ACCESSIBLE_MAX: u8 = 0x78;
+/// `SMART`, and of its features `SMART READ LOG` and `SMART EXECUTE OFF-LINE IMMEDIATE`.
+const SMART: u8 = 0xB0;
+const SMART_READ_LOG: u8 = 0xD5;
+const SMART_EXECUTE_OFF_LINE: u8 = 0xD4;
 
 /// The command block for `command`: one block of data in, or none and the registers back. Commands of 48 bits are `extended`.
 fn block(command: u8, reads: bool, extended: bool) -> [u8; 16] {
@@ -55,6 +59,30 @@ fn lba_in(sense: &[u8]) -> Option<u64> {
     None
 }
 
+/// The command block of `SMART` (B0h) with `feature`, for `low` in the first byte of the LBA; the others carry its signature.
+fn smart_block(feature: u8, low: u8, reads: bool) -> [u8; 16] {
+    let mut block = block(SMART, reads, false);
+    (block[4], block[8], block[10], block[12], block[13]) = (feature, low, 0x4F, 0xC2, 0);
+    // No registers are asked for: how it ended is in the status.
+    if !reads {
+        block[2] = 0;
+    }
+    block
+}
+
+/// SMART log `address` of the drive `file`, its first sector (`SMART READ LOG`).
+pub(super) fn smart_log(file: &File, address: u8) -> rustix::io::Result<Vec<u8>> {
+    let mut log = vec![0; 512];
+    let passed = sys::scsi_command(file, &mut smart_block(SMART_READ_LOG, address, true), Transfer::In(&mut log), LIMIT)?;
+    if is_done(&passed) { Ok(log) } else { Err(rustix::io::Errno::IO) }
+}
+
+/// `SMART EXECUTE OFF-LINE IMMEDIATE` with subcommand `code`.
+pub(super) fn execute_off_line(file: &File, code: u8) -> rustix::io::Result<()> {
+    let passed = sys::scsi_command(file, &mut smart_block(SMART_EXECUTE_OFF_LINE, code, false), Transfer::Nothing, LIMIT)?;
+    if passed.status == 0 && passed.host_status == 0 { Ok(()) } else { Err(rustix::io::Errno::IO) }
+}
+
 /// `IDENTIFY DEVICE` data of the drive `file`, through whatever bridge.
 pub(super) fn identify(file: &File) -> Option<Vec<u8>> {
     let mut data = vec![0; 512];
@@ -91,6 +119,11 @@ mod tests {
         assert_eq!(block(IDENTIFY_DEVICE, true, false), [0x85, 0x08, 0x0E, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0x40, 0xEC, 0]);
         assert_eq!(block(READ_NATIVE_MAX_EXT, false, true), [0x85, 0x07, 0x20, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x40, 0x27, 0]);
         assert_eq!(block(ACCESSIBLE_MAX, false, true)[14], 0x78);
+        assert_eq!(smart_block(SMART_READ_LOG, 6, true), [0x85, 0x08, 0x0E, 0, 0xD5, 0, 1, 0, 6, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0]);
+        assert_eq!(
+            smart_block(SMART_EXECUTE_OFF_LINE, 0x7F, false),
+            [0x85, 0x06, 0, 0, 0xD4, 0, 0, 0, 0x7F, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0]
+        );
     }
 
     #[test]

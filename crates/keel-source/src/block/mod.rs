@@ -19,7 +19,7 @@ use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
     ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, Node, NodeWanted, OwnSize, Renewed,
-    SectorSize, SharedSource, Source, nodes, sys,
+    SectorSize, SelfTestLog, SelfTestOrder, SharedSource, Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -124,6 +124,18 @@ fn ask_once((file, device): (&Arc<File>, u64), direct: Option<Arc<Direct>>, comm
     })
 }
 
+/// Bytes of the NVMe device self-test log.
+const NVME_SELF_TEST_BYTES: usize = 564;
+
+fn refused(errno: rustix::io::Errno) -> NoHealth {
+    match errno {
+        rustix::io::Errno::PERM | rustix::io::Errno::ACCESS => {
+            NoHealth::Refused { reason: "only root may ask for them (sudo ykeel …)".into() }
+        }
+        other => NoHealth::Refused { reason: std::io::Error::from(other).to_string() },
+    }
+}
+
 impl Source for BlockDevice {
     fn identity(&self) -> &Identity {
         &self.identity
@@ -159,16 +171,36 @@ impl Source for BlockDevice {
         if let Ok(log) = sys::nvme_health_log(&self.file) {
             return Ok(HealthPage::Nvme { log });
         }
-        let refused = |errno: rustix::io::Errno| match errno {
-            rustix::io::Errno::PERM | rustix::io::Errno::ACCESS => {
-                NoHealth::Refused { reason: "only root may ask for them (sudo ykeel …)".into() }
-            }
-            other => NoHealth::Refused { reason: std::io::Error::from(other).to_string() },
-        };
         let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
         // Some drives keep no thresholds any more.
         let thresholds = sys::ata_smart_page(&self.file, 0xD1).unwrap_or_else(|_| Box::new([0; HEALTH_PAGE_BYTES]));
         Ok(HealthPage::Ata { data, thresholds })
+    }
+
+    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        if let Ok(log) = sys::nvme_log(&self.file, 0x06, NVME_SELF_TEST_BYTES) {
+            return Ok(SelfTestLog::Nvme { log });
+        }
+        let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
+        let log = ata::smart_log(&self.file, 0x06).map_err(refused)?;
+        Ok(SelfTestLog::Ata { status: data[363], log })
+    }
+
+    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
+        if sys::nvme_health_log(&self.file).is_ok() {
+            let code = match order {
+                SelfTestOrder::Short => 1,
+                SelfTestOrder::Extended => 2,
+                SelfTestOrder::Stop => 0x0F,
+            };
+            return sys::nvme_self_test(&self.file, code).map_err(refused);
+        }
+        let code = match order {
+            SelfTestOrder::Short => 1,
+            SelfTestOrder::Extended => 2,
+            SelfTestOrder::Stop => 0x7F,
+        };
+        ata::execute_off_line(&self.file, code).map_err(refused)
     }
 
     fn own_size(&self) -> OwnSize {

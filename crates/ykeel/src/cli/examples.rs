@@ -100,7 +100,8 @@ Examples:
 /// `health`.
 pub(super) const HEALTH: &str = "\
 Examples:
-  ykeel health mess-room.drive.toml";
+  ykeel health mess-room.drive.toml
+  ykeel health /dev/sdc --self-test extended --wait";
 /// `reads`.
 pub(super) const READS: &str = "\
 Examples:

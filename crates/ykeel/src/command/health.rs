@@ -1,16 +1,51 @@
 //! `ykeel health`.
 
-use keel_core::health::{self, HealthVerdict};
-use keel_format::health::{HealthReading, attribute_word};
-use keel_source::counted;
+use std::time::Duration;
 
-use super::shared::{note, open, print_json};
-use crate::cli::SourceArgs;
+use keel_core::health::{self, HealthVerdict};
+use keel_format::health::{HealthReading, SelfTests, attribute_word};
+use keel_source::{SelfTestOrder, Source, counted};
+use serde::Serialize;
+
+use super::shared::{cancel, note, open, print_json};
+use crate::cli::{SelfTestArg, SourceArgs};
 use crate::exit::Ended;
 use crate::out::{say, tell};
 
-pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
+/// How often a test that runs is looked after.
+const LOOK: Duration = Duration::from_secs(2);
+
+#[derive(Serialize)]
+struct Document<'a> {
+    #[serde(flatten)]
+    verdict: &'a HealthVerdict,
+    /// The tests that the drive remembers; none where it hands none out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    self_tests: Option<&'a SelfTests>,
+}
+
+pub(super) fn run(args: &SourceArgs, order: Option<SelfTestArg>, wait: bool) -> anyhow::Result<()> {
     let source = open(args)?;
+    if let Some(order) = order {
+        let order = match order {
+            SelfTestArg::Short => SelfTestOrder::Short,
+            SelfTestArg::Extended => SelfTestOrder::Extended,
+            SelfTestArg::Stop => SelfTestOrder::Stop,
+        };
+        if let Err(error) = source.self_test(order) {
+            tell!("ykeel: {error}");
+            return Err(Ended::Nothing.into());
+        }
+        note(&args.source, "self-test", &format!("{order:?}"));
+    }
+    let mut tests = health::self_tests(source.as_ref()).ok();
+    while wait && tests.as_ref().is_some_and(|tests| tests.running_percent.is_some()) {
+        if cancel().is_cancelled() {
+            return Err(Ended::Cancelled.into());
+        }
+        std::thread::sleep(LOOK);
+        tests = health::self_tests(source.as_ref()).ok();
+    }
     let verdict = match health::ask(source.as_ref()) {
         Ok(verdict) => verdict,
         Err(error) => {
@@ -20,10 +55,27 @@ pub(super) fn run(args: &SourceArgs) -> anyhow::Result<()> {
     };
     note(&args.source, "health", &verdict);
     if args.json {
-        return print_json(&verdict);
+        return print_json(&Document { verdict: &verdict, self_tests: tests.as_ref() });
     }
     print(&verdict);
+    if let Some(tests) = &tests {
+        print_tests(tests, source.as_ref());
+    }
     Ok(())
+}
+
+fn print_tests(tests: &SelfTests, source: &dyn Source) {
+    if let Some(percent) = tests.running_percent {
+        say!("  it tests itself: {percent} % done");
+    }
+    for test in &tests.tests {
+        let kind = if test.is_extended { "extended" } else { "short" };
+        let at = test.first_failing_lba.map(|lba| format!(", first at LBA {lba}")).unwrap_or_default();
+        say!("  self-test at {} hours, {kind}: {}{at}", test.at_hours, test.outcome.word());
+    }
+    if let Some(failed) = health::failed_test(tests, source.sector_size()) {
+        say!("  {} ({})", failed.what, failed.how);
+    }
 }
 
 fn print(verdict: &HealthVerdict) {

@@ -1,10 +1,10 @@
 //! Volumes shown by this system, and the drive made ready to be pulled.
 
 use keel_core::attach::{self, Attaching};
-use keel_core::chain;
 use keel_core::job::{Job, Message};
 use keel_core::sweep::Find;
-use keel_source::{SharedSource, counted, printable};
+use keel_core::{chain, health};
+use keel_source::{NoHealth, SelfTestOrder, SharedSource, counted, printable};
 
 use crate::app::effect::{Effects, job, show};
 use crate::stage::Drive;
@@ -64,6 +64,51 @@ pub(super) fn release(drive: &mut Drive) -> Effects {
         }
         Err(error) => ("Not released", chain(&error)),
     })
+}
+
+/// Has the drive test itself.
+pub(super) fn test_short(drive: &mut Drive) -> Effects {
+    order_test(drive, |source| source.self_test(SelfTestOrder::Short).map(|()| "The short test runs: a few minutes."))
+}
+
+/// Has the drive test its whole surface.
+pub(super) fn test_extended(drive: &mut Drive) -> Effects {
+    order_test(drive, |source| {
+        source.self_test(SelfTestOrder::Extended).map(|()| "The extended test runs: hours, on a large drive.")
+    })
+}
+
+/// Stops the test that runs.
+pub(super) fn test_stop(drive: &mut Drive) -> Effects {
+    order_test(drive, |source| source.self_test(SelfTestOrder::Stop).map(|()| "The test was stopped."))
+}
+
+/// How a test is ordered, and what is said then.
+type Order = fn(&SharedSource) -> Result<&'static str, NoHealth>;
+
+fn order_test(drive: &mut Drive, order: Order) -> Effects {
+    if drive.ladder.shown_job.is_some() {
+        return Vec::new();
+    }
+    vec![job("the drive's own test", move |drive| {
+        let source = SharedSource::clone(&drive.source);
+        drive.ladder.shown_job = Some(Job::start(move |_| match order(&source) {
+            Ok(said) => ("The drive tests itself", format!("{said}\n{}", tests(&source))),
+            Err(error) => ("The drive does not test itself", error.to_string()),
+        }));
+    })]
+}
+
+/// The tests that the drive remembers, a line each.
+fn tests(source: &SharedSource) -> String {
+    let Ok(tests) = health::self_tests(source.as_ref()) else { return String::new() };
+    let running = tests.running_percent.map(|percent| format!("· runs: {percent} % done"));
+    let ended = tests.tests.iter().map(|test| {
+        let kind = if test.is_extended { "extended" } else { "short" };
+        let at = test.first_failing_lba.map(|lba| format!(", first at LBA {lba}")).unwrap_or_default();
+        format!("· {kind}, at {} hours: {}{at}", test.at_hours, test.outcome.word())
+    });
+    running.into_iter().chain(ended).collect::<Vec<_>>().join("\n")
 }
 
 fn told(attaching: &Attaching) -> String {
