@@ -13,6 +13,7 @@ mod bundle;
 pub mod case;
 pub mod copy;
 pub mod coverage;
+pub mod device;
 mod edit;
 mod error;
 pub mod export;

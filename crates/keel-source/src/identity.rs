@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::attached::called_at;
+use crate::attached::{called_at, place_among_alike};
 use crate::{SectorSize, printable};
 
 /// How a source is attached.
@@ -83,7 +83,8 @@ impl Identity {
     pub fn of_sysfs(sysfs: &Path, link: LinkKind) -> Self {
         let called = called_at(sysfs);
         let name = printable(&sysfs.file_name().unwrap_or_default().to_string_lossy());
-        Self { model: called.model, serial: called.serial, firmware: called.firmware, ..Self::bare(name, 0, link) }
+        let place = sysfs.parent().and_then(|blocks| place_among_alike(sysfs, &called, blocks));
+        Self { place, model: called.model, serial: called.serial, firmware: called.firmware, ..Self::bare(name, 0, link) }
     }
 
     /// 32 hexadecimal digits that name this drive: from model, serial and size where the drive has a serial, else

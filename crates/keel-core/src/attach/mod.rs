@@ -14,9 +14,9 @@ use keel_source::{Identity, LinkKind, LoopDevice, SharedSource, printable};
 use rustix::mount::{UnmountFlags, unmount};
 use serde::{Deserialize, Serialize};
 
-use crate::case;
 use crate::error::{CoreError, Refusal, file_error};
 use crate::find::Find;
+use crate::{case, device};
 
 /// What is kept of a drive's attached volumes, in its folder.
 const KEPT: &str = "attached.json";
@@ -245,7 +245,7 @@ pub fn release(source: &SharedSource) -> Result<Released, CoreError> {
     };
     let mut released = Released { device: device.clone(), unmounted: Vec::new(), done: Vec::new(), not_yet: Vec::new() };
     let points = keel_source::mount_points_of(&device);
-    if points.iter().any(|point| crate::yard::is_own_point(point)) {
+    if points.iter().any(|point| device::is_own_point(point)) {
         return Err(Refusal::RunsFromIt { name: identity.name }.into());
     }
     if let Ok(detached) = detach(&identity, None) {

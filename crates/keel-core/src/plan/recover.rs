@@ -6,9 +6,9 @@ use keel_source::{OpenOptions, PIECE, SharedSource, WriteTarget};
 
 use super::Step;
 use crate::bundle::{Bundle, BundleRange, Condition, Side, condition_of};
-use crate::case;
 use crate::error::{CoreError, Refusal};
 use crate::leave::{Confirmation, Purpose, leave};
+use crate::{case, device};
 
 /// Which way to bring the drive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,7 +32,7 @@ pub fn source_of(bundle_path: &Path, bundle: &Bundle, path: Option<&Path>) -> Re
         return Ok(SharedSource::clone(source));
     }
     // A device that was pulled and put back may have another name now.
-    let moved = path.is_none().then(|| crate::yard::device_of_key(&bundle.key)).flatten();
+    let moved = path.is_none().then(|| device::of_key(&bundle.key)).flatten();
     if let Some(source) = moved.and_then(|moved| keel_source::open(&moved, options).ok()).filter(|source| bundle.is_of(source)) {
         return Ok(source);
     }

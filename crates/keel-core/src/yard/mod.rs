@@ -1,6 +1,6 @@
 //! The yard: the drives on the bench.
 
-mod device;
+mod arrivals;
 mod sight;
 
 use std::fs;
@@ -10,11 +10,11 @@ use keel_format::{registry, table};
 use keel_source::{ByteOffset, Identity, LinkKind, OpenOptions, SectorSize, SharedSource, printable};
 use serde::Serialize;
 
-pub(crate) use device::is_own_point;
-pub use device::{Device, changes, device_berths, device_of_key, devices, watch};
+pub use arrivals::{changes, device_berths, devices, watch};
 pub use sight::{Sight, Work};
 
 use crate::case::Case;
+pub use crate::device::Device;
 use crate::error::{CoreError, chain, file_error};
 use crate::{copy, fathom, plan};
 
