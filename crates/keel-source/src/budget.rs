@@ -4,10 +4,8 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, AtomicU32, AtomicU64, Ordering};
 
-use crate::{
-    Attachment, ByteOffset, ByteRange, Cancel, HealthPage, Identity, NoHealth, Node, NodeWanted, OwnSize, ReadCause, ReadError,
-    Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source,
-};
+use crate::hand_on::hand_on;
+use crate::{ByteOffset, ByteRange, Cancel, Identity, ReadCause, ReadError, SharedSource, Source};
 
 /// Steps that any call may take, however small its source is.
 const LEAST_STEPS: u64 = 1 << 20;
@@ -224,37 +222,7 @@ impl Source for Budgeted {
         self.below.missing()
     }
 
-    fn health_page(&self) -> Result<HealthPage, NoHealth> {
-        self.below.health_page()
-    }
-
-    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
-        self.below.self_test_log()
-    }
-
-    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
-        self.below.self_test(order)
-    }
-
-    fn own_size(&self) -> OwnSize {
-        self.below.own_size()
-    }
-
-    fn attachment(&self) -> Option<Attachment> {
-        self.below.attachment()
-    }
-
-    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
-        self.below.renew_nodes(wanted)
-    }
-
-    fn nodes(&self) -> Vec<Node> {
-        self.below.nodes()
-    }
-
-    fn stop(&self) -> std::io::Result<Vec<String>> {
-        self.below.stop()
-    }
+    hand_on!(self, self.below);
 
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
         self.below.next_data(from)

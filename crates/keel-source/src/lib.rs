@@ -23,6 +23,7 @@ mod device_events;
 mod direct;
 mod error;
 mod file;
+mod hand_on;
 mod health;
 mod holders;
 mod identity;

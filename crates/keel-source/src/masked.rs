@@ -1,9 +1,9 @@
 //! A source of which some places are known to be missing: the copy of a sick drive.
 
+use crate::hand_on::hand_on;
 use crate::memory::blank_out;
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause, ReadError,
-    Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source, SourceError, WriteTarget,
+    Budget, ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// `below` with `missing` places that do not read: they are errors, never zeros.
@@ -72,33 +72,7 @@ impl Source for Masked {
         self.below.change_mark().map(|mark| format!("{mark} without {missing}"))
     }
 
-    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
-        self.below.self_test_log()
-    }
-
-    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
-        self.below.self_test(order)
-    }
-
-    fn own_size(&self) -> OwnSize {
-        self.below.own_size()
-    }
-
-    fn attachment(&self) -> Option<Attachment> {
-        self.below.attachment()
-    }
-
-    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
-        self.below.renew_nodes(wanted)
-    }
-
-    fn nodes(&self) -> Vec<Node> {
-        self.below.nodes()
-    }
-
-    fn stop(&self) -> std::io::Result<Vec<String>> {
-        self.below.stop()
-    }
+    hand_on!(self, self.below);
 
     fn open_target(&self, leave: &Leave) -> Result<Box<dyn WriteTarget>, SourceError> {
         self.below.open_target(leave)

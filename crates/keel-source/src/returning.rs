@@ -1,12 +1,13 @@
 //! A drive that may be pulled and put back: reads wait for it, under whatever name it comes back.
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, RwLock};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use crate::hand_on::hand_on;
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause,
-    ReadError, Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source, SourceError, WriteTarget,
+    Budget, ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// How often it is looked for.
@@ -19,13 +20,15 @@ pub struct Returning {
     first: SharedSource,
     now: RwLock<SharedSource>,
     wait: Duration,
+    /// It was waited for in vain: until it answers again, nobody waits for it any more.
+    given_up: AtomicBool,
 }
 
 impl Returning {
     /// `source`, waited for as long as `wait` each time it is gone.
     #[must_use]
     pub fn new(source: SharedSource, wait: Duration) -> Self {
-        Self { now: RwLock::new(Arc::clone(&source)), first: source, wait }
+        Self { now: RwLock::new(Arc::clone(&source)), first: source, wait, given_up: AtomicBool::new(false) }
     }
 
     fn now(&self) -> SharedSource {
@@ -69,12 +72,17 @@ impl Source for Returning {
             let read = source.read_at(at, buf);
             // One that never had a byte has nothing to come back with.
             if self.first.is_empty() || !read.as_ref().is_err_and(|error| error.cause == ReadCause::LinkLost) {
+                self.given_up.store(false, Ordering::Relaxed);
                 return read;
             }
             let begun = *begun.get_or_insert_with(Instant::now);
             match self.found_again(&source) {
                 Some(found) => source = found,
-                None if begun.elapsed() >= self.wait => return read,
+                None if self.given_up.load(Ordering::Relaxed) => return read,
+                None if begun.elapsed() >= self.wait => {
+                    self.given_up.store(true, Ordering::Relaxed);
+                    return read;
+                }
                 None => thread::sleep(LOOKED_EVERY),
             }
         }
@@ -92,37 +100,7 @@ impl Source for Returning {
         self.now().elapsed()
     }
 
-    fn health_page(&self) -> Result<HealthPage, NoHealth> {
-        self.now().health_page()
-    }
-
-    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
-        self.now().self_test_log()
-    }
-
-    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
-        self.now().self_test(order)
-    }
-
-    fn own_size(&self) -> OwnSize {
-        self.now().own_size()
-    }
-
-    fn attachment(&self) -> Option<Attachment> {
-        self.now().attachment()
-    }
-
-    fn nodes(&self) -> Vec<Node> {
-        self.now().nodes()
-    }
-
-    fn stop(&self) -> std::io::Result<Vec<String>> {
-        self.now().stop()
-    }
-
-    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
-        self.now().renew_nodes(wanted)
-    }
+    hand_on!(self, self.now());
 
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
         let gone = self.now();
@@ -153,7 +131,7 @@ impl Source for Returning {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::atomic::{AtomicU32, Ordering};
+    use std::sync::atomic::AtomicU32;
 
     use super::*;
     use crate::MemorySource;
@@ -215,5 +193,8 @@ mod tests {
         let begun = Instant::now();
         assert_eq!(returning.read_at(ByteOffset(0), &mut buf).unwrap_err().cause, ReadCause::LinkLost);
         assert!(begun.elapsed() >= Duration::from_millis(900));
+        let again = Instant::now();
+        assert!(returning.read_at(ByteOffset(0), &mut buf).is_err());
+        assert!(again.elapsed() < Duration::from_millis(500), "it is not waited for by every read anew");
     }
 }

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
+use crate::hand_on::hand_on;
 use crate::{
-    Attachment, Budget, ByteOffset, ByteRange, HealthPage, Identity, Leave, NoHealth, Node, NodeWanted, OwnSize, ReadCause,
-    ReadError, Renewed, SelfTestLog, SelfTestOrder, SharedSource, Source, SourceError, WriteTarget,
+    Budget, ByteOffset, ByteRange, Identity, Leave, ReadCause, ReadError, SharedSource, Source, SourceError, WriteTarget,
 };
 
 /// The drive below up to its true end. Its identity stays what the drive claims; only its length is the true one.
@@ -73,37 +73,7 @@ impl Source for Stored {
         self.below.elapsed()
     }
 
-    fn health_page(&self) -> Result<HealthPage, NoHealth> {
-        self.below.health_page()
-    }
-
-    fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
-        self.below.self_test_log()
-    }
-
-    fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
-        self.below.self_test(order)
-    }
-
-    fn own_size(&self) -> OwnSize {
-        self.below.own_size()
-    }
-
-    fn attachment(&self) -> Option<Attachment> {
-        self.below.attachment()
-    }
-
-    fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {
-        self.below.renew_nodes(wanted)
-    }
-
-    fn nodes(&self) -> Vec<Node> {
-        self.below.nodes()
-    }
-
-    fn stop(&self) -> std::io::Result<Vec<String>> {
-        self.below.stop()
-    }
+    hand_on!(self, self.below);
 
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
         self.below.look_up_anew()

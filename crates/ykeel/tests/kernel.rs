@@ -1,6 +1,8 @@
 //! An independent kernel judges repaired drives: finds the partitions, mounts them, hashes every file.
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+#[path = "support/guest.rs"]
+mod guest;
 #[path = "../../../xtask/guest/qemu.rs"]
 mod qemu;
 mod support;
@@ -8,18 +10,9 @@ mod support;
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
+use guest::guest;
 use support::{Bench, expected, text};
-
-/// The guest, built when it is not there yet (`cargo xtask test` does it before).
-fn guest() -> PathBuf {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    let folder = std::env::var_os("YKEEL_GUEST").map_or_else(|| root.join("target/guest"), PathBuf::from);
-    let status = Command::new("bash").arg(root.join("xtask/guest/build.sh")).arg(&folder).status().unwrap();
-    assert!(status.success(), "the guest could not be built; run the tests by `cargo xtask test`");
-    folder
-}
 
 /// What the kernel says of the drives, line by line.
 fn judge(drives: &[(&Path, u32)]) -> Vec<String> {

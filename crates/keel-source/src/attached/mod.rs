@@ -105,6 +105,22 @@ pub struct Settings {
     pub scheduler: Option<String>,
 }
 
+impl Settings {
+    /// In words, as far as they are told; empty where none is.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let told = |value: Option<u64>, before: &str, unit: &str| value.map(|value| format!("{before}{value}{unit}"));
+        let words = [
+            told(self.timeout_s, "gives up after ", " s"),
+            told(self.request_kib, "at most ", " KiB at once"),
+            told(self.queue_depth, "", " requests under way"),
+            told(self.read_ahead_kib, "reads ", " KiB ahead for others than us"),
+            self.scheduler.clone().map(|scheduler| format!("order: {scheduler}")),
+        ];
+        words.into_iter().flatten().collect::<Vec<_>>().join(", ")
+    }
+}
+
 /// What the system says of a device.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Attachment {

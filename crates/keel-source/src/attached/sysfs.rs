@@ -333,7 +333,7 @@ mod tests {
         assert!(found.is_removable && found.is_read_only && !found.has_medium, "a reader with its switch on and no card");
         assert_eq!(found.kernel_counts, Some(KernelCounts { requests: 31, errors: 2, timeouts: None }));
         assert_eq!(found.settings.timeout_s, Some(30));
-        assert_eq!(found.settings.scheduler.as_deref(), Some("mq-deadline"));
+        assert_eq!(found.settings.words(), "gives up after 30 s, order: mq-deadline");
         assert_eq!(found.names, ["sdq", "6:0:0:0", "usb 1-4.2"]);
         let bridge = found.bridge.clone().unwrap();
         assert_eq!(bridge.id, "1234:5678");
@@ -404,7 +404,7 @@ mod tests {
         put(&drive, &[("size", "no number"), ("queue/scheduler", "none")]);
         let found = attachment_at(&drive).unwrap();
         assert_eq!((found.transport, found.place.as_str(), found.rate), (Transport::Loop, "", None));
-        assert!(!found.has_medium && found.identify.is_none() && found.settings == Settings::default());
+        assert!(!found.has_medium && found.identify.is_none() && found.settings.words().is_empty());
         assert_eq!(called_at(&drive), Called::default());
         assert_eq!(attachment_at(&root.path().join("gone")), None);
         for (text, bits) in [

@@ -103,6 +103,10 @@ fn print(attached: &Attached) {
     let words = Some(device.words()).filter(|words| !words.is_empty()).unwrap_or_else(|| "-".into());
     let size = if device.attachment.has_medium { size_decimal(device.bytes) } else { "no medium".into() };
     say!("{}  {size}  {words}  {}", path.display(), device.attachment.words());
+    let settings = device.attachment.settings.words();
+    if !settings.is_empty() {
+        say!("    the kernel: {settings}");
+    }
     if let Some(held) = device.kept_back() {
         say!("    {held}");
     }

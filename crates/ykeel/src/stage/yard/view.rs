@@ -303,6 +303,10 @@ fn told_by_system(device: &Device, theme: Theme, why: &mut Why) {
         let drive = rate.drive.map(|bits| format!("; the drive can do {}", LinkRate::words(bits))).unwrap_or_default();
         why.say(format!("the link is slower than it could be{drive}"), theme.doubt());
     }
+    let settings = attachment.settings.words();
+    if !settings.is_empty() {
+        why.say(format!("the kernel: {settings}"), theme.dim());
+    }
     if attachment.is_read_only {
         why.say("takes no writes", theme.doubt());
     }

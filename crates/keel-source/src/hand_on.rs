@@ -1,0 +1,40 @@
+//! Questions that only the drive itself can answer, handed on by what lies over it.
+
+/// The methods of [`crate::Source`] that ask the drive below: `hand_on!(self, self.below)` within the implementation.
+macro_rules! hand_on {
+    ($own:ident, $below:expr) => {
+        fn health_page(&$own) -> Result<$crate::HealthPage, $crate::NoHealth> {
+            $below.health_page()
+        }
+
+        fn self_test_log(&$own) -> Result<$crate::SelfTestLog, $crate::NoHealth> {
+            $below.self_test_log()
+        }
+
+        fn self_test(&$own, order: $crate::SelfTestOrder) -> Result<(), $crate::NoHealth> {
+            $below.self_test(order)
+        }
+
+        fn own_size(&$own) -> $crate::OwnSize {
+            $below.own_size()
+        }
+
+        fn attachment(&$own) -> Option<$crate::Attachment> {
+            $below.attachment()
+        }
+
+        fn nodes(&$own) -> Vec<$crate::Node> {
+            $below.nodes()
+        }
+
+        fn renew_nodes(&$own, wanted: &[$crate::NodeWanted]) -> std::io::Result<$crate::Renewed> {
+            $below.renew_nodes(wanted)
+        }
+
+        fn stop(&$own) -> std::io::Result<Vec<String>> {
+            $below.stop()
+        }
+    };
+}
+
+pub(crate) use hand_on;
