@@ -10,6 +10,10 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 use std::{fs, io, thread};
 
+/// The port of the machine that a hub is plugged into, and one of the hub's own.
+const HUB: &str = "usb-hub,bus=xhci.0,port=4";
+const HUB_PORT: &str = ",port=4.1";
+
 /// What a drive is attached to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Adapter {
@@ -41,6 +45,8 @@ pub(crate) struct Drive {
     pub(crate) read_only: bool,
     /// Not plugged in at the start.
     pub(crate) away: bool,
+    /// Behind a hub, one of USB.
+    pub(crate) behind_hub: bool,
 }
 
 impl Drive {
@@ -55,6 +61,7 @@ impl Drive {
             rate: None,
             read_only: false,
             away: false,
+            behind_hub: false,
         }
     }
 
@@ -101,7 +108,10 @@ impl Drive {
                 format!("ide-hd,drive=n-{name},bus=ahci.{port},serial={name},id={name},physical_block_size={physical}")
             }
             Adapter::Nvme => format!("nvme,drive=n-{name},serial={name},id={name}{sizes}"),
-            Adapter::Usb => format!("usb-storage,drive=n-{name},bus=xhci.0,serial={name},id={name},removable=on{sizes}"),
+            Adapter::Usb => {
+                let port = if self.behind_hub { HUB_PORT } else { "" };
+                format!("usb-storage,drive=n-{name},bus=xhci.0,serial={name},id={name},removable=on{sizes}{port}")
+            }
             // The disk of a `usb-uas`, which is there before it.
             Adapter::Uas => format!("scsi-hd,drive=n-{name},bus=u-{name}.0,serial={name},id={name}{sizes}"),
             Adapter::Scsi => format!("scsi-hd,drive=n-{name},bus=scsi.0,serial={name},id={name}{sizes}"),
@@ -151,6 +161,9 @@ pub(crate) fn run(folder: &Path, program: &Path, drives: &[Drive], script: &str,
     qemu.args(["-device", "ich9-ahci,id=ahci", "-device", "qemu-xhci,id=xhci", "-device", "virtio-scsi-pci,id=scsi"]);
     qemu.arg("-kernel").arg(folder.join("vmlinuz")).arg("-initrd").arg(initrd);
     qemu.args(["-append", "console=ttyS0 quiet loglevel=1 panic=1"]);
+    if drives.iter().any(|drive| drive.behind_hub) {
+        qemu.args(["-device", HUB]);
+    }
     let mut port = 0;
     for drive in drives {
         if let Some(rate) = drive.rate {
@@ -196,6 +209,7 @@ fn watch(qemu: &mut std::process::Child, socket: &Path, drives: &[Drive], until:
             line.clear();
         }
     });
+    let begun = Instant::now();
     let mut monitor = None;
     let mut told = Vec::new();
     while let Ok(line) = lines.recv_timeout(until.saturating_duration_since(Instant::now())) {
@@ -211,7 +225,7 @@ fn watch(qemu: &mut std::process::Child, socket: &Path, drives: &[Drive], until:
         }
         if let Some(log) = std::env::var_os("YKEEL_BENCH_LOG") {
             let mut log = fs::OpenOptions::new().append(true).create(true).open(log)?;
-            writeln!(log, "{line}")?;
+            writeln!(log, "{:>6.1} {line}", begun.elapsed().as_secs_f32())?;
         }
         let ended = line == "@@END";
         told.push(line);

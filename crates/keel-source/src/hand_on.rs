@@ -11,6 +11,10 @@ macro_rules! hand_on {
             $below.self_test_log()
         }
 
+        fn error_log(&$own) -> Result<$crate::ErrorLog, $crate::NoHealth> {
+            $below.error_log()
+        }
+
         fn self_test(&$own, order: $crate::SelfTestOrder) -> Result<(), $crate::NoHealth> {
             $below.self_test(order)
         }

@@ -48,6 +48,21 @@ pub enum SelfTestLog {
     },
 }
 
+/// The errors that a drive remembers, as it hands them out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ErrorLog {
+    /// ATA: SMART log 01h, 512 bytes.
+    Ata {
+        /// The log.
+        log: Vec<u8>,
+    },
+    /// NVMe: log page 01h, entries of 64 bytes.
+    Nvme {
+        /// The log page.
+        log: Vec<u8>,
+    },
+}
+
 /// What a drive itself says of its size, whatever stands between.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct OwnSize {

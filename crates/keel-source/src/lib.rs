@@ -60,7 +60,7 @@ pub use device_events::DeviceEvents;
 pub use direct::PageBuf;
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
-pub use health::{HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize, SelfTestLog, SelfTestOrder};
+pub use health::{ErrorLog, HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize, SelfTestLog, SelfTestOrder};
 pub use holders::{mount_points_of, mounts_at, own_medium, use_of_numbers};
 pub use identity::{Identity, LinkKind};
 pub use kernel_log::{KernelLine, KernelLog};
@@ -146,6 +146,14 @@ pub trait Source: Send + Sync {
     /// # Errors
     /// As [`Source::health_page`].
     fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
+        Err(NoHealth::NotKept)
+    }
+
+    /// The errors that the drive remembers.
+    ///
+    /// # Errors
+    /// As [`Source::health_page`].
+    fn error_log(&self) -> Result<ErrorLog, NoHealth> {
         Err(NoHealth::NotKept)
     }
 

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::block::BlockDevice;
+use crate::block::{BlockDevice, Patience};
 use crate::{
     CopyLog, FileSource, Masked, Returning, SectorSize, SharedSource, SimulatedDrive, SourceError, SplitSource, copy_log_of,
 };
@@ -18,6 +18,8 @@ pub struct OpenOptions {
     pub sector_size: Option<u32>,
     /// How long a device may take to answer one request of a copy; by default a minute.
     pub deadline: Option<Duration>,
+    /// A device that does not answer in time is reset: itself, then its port.
+    pub resets: bool,
 }
 
 /// How long reads wait for a device that was pulled.
@@ -38,7 +40,7 @@ pub fn open(path: &Path, options: OpenOptions) -> Result<Opened, SourceError> {
     };
     let metadata = fs::metadata(path).map_err(|source| SourceError::Open { path: path.into(), source })?;
     if metadata.file_type().is_block_device() {
-        let device = Arc::new(BlockDevice::open(path, forced, options.deadline)?);
+        let device = Arc::new(BlockDevice::open(path, forced, Patience { deadline: options.deadline, resets: options.resets })?);
         return Ok(Arc::new(Returning::new(device, LINK_WAIT)));
     }
     // A pipe would be waited for, and a device without an end read for ever.

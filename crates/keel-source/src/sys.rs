@@ -51,6 +51,35 @@ struct BlkpgIoctlArg {
     data: *mut c_void,
 }
 
+/// A reset of a SCSI device, from the kernel's `scsi/scsi_ioctl.h`, and of a USB device, from `linux/usbdevice_fs.h`.
+const SG_SCSI_RESET: Opcode = 0x2284;
+const USBDEVFS_RESET: Opcode = opcode::none(b'U', 20);
+
+/// How much is reset.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum ResetLevel {
+    /// The device alone.
+    Device,
+    /// Everything on its bus: for SATA, its link.
+    Bus,
+}
+
+/// Resets the SCSI device `file`.
+pub(crate) fn reset_device(file: &File, level: ResetLevel) -> rustix::io::Result<()> {
+    let mut code: i32 = match level {
+        ResetLevel::Device => 1,
+        ResetLevel::Bus => 2,
+    };
+    // SAFETY: SG_SCSI_RESET reads one C int, which `code` is, and keeps no pointer to it.
+    unsafe { ioctl(file, Updater::<SG_SCSI_RESET, i32>::new(&mut code)) }
+}
+
+/// Resets the port of the USB device whose node is `file`.
+pub(crate) fn reset_usb_port(file: &File) -> rustix::io::Result<()> {
+    // SAFETY: USBDEVFS_RESET takes no argument.
+    unsafe { ioctl(file, NoArg::<USBDEVFS_RESET>::new()) }
+}
+
 /// Buffers of a device, from `linux/fs.h`.
 const BLKFLSBUF: Opcode = opcode::none(0x12, 97);
 

@@ -474,6 +474,9 @@ pub(crate) struct CopyArgs {
     /// How long a device may take to answer one request; then its place counts as failed, and the drive is waited for.
     #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) deadline: u32,
+    /// Reset a device that does not answer in time: itself, then its port.
+    #[arg(long)]
+    pub(crate) reset: bool,
     /// Confirmation code of the destination, where that is a device: everything on it is lost.
     #[arg(long, value_name = "CODE")]
     pub(crate) confirm: Option<String>,

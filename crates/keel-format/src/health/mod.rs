@@ -3,11 +3,13 @@
 //! Sources: ATA Command Set (SMART feature set: device SMART data structure; the attribute table as drive makers keep it in
 //! its vendor-specific part); NVM Express Base Specification, Get Log Page, SMART / Health Information (log identifier 02h).
 
+mod error_log;
 mod identify;
 mod layout;
 mod read;
 mod self_test;
 
+pub use error_log::{LoggedError, LoggedErrors};
 pub use identify::{Identify, Security};
 pub use read::{AtaAttribute, AtaHealth, HealthReading, NvmeHealth, attribute_word, read};
 pub use self_test::{SelfTest, SelfTests, TestOutcome};

@@ -1,6 +1,7 @@
 //! Linux block devices: size and sector sizes by ioctl, identity from sysfs, and what the system does with them.
 
 mod ata;
+mod reset;
 
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -18,7 +19,7 @@ use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, Node, NodeWanted, OwnSize, Renewed,
+    ByteOffset, ErrorLog, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, Node, NodeWanted, OwnSize, Renewed,
     SectorSize, SelfTestLog, SelfTestOrder, SharedSource, Source, nodes, sys,
 };
 
@@ -31,9 +32,18 @@ pub(crate) struct BlockDevice {
     direct: Option<Arc<Direct>>,
     /// Requests that are asked once, and answered in time.
     once: Timely,
-    deadline: Option<Duration>,
+    patience: Patience,
     identity: Identity,
     device: u64,
+}
+
+/// How long a device is waited for, and what is done when it does not answer.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Patience {
+    /// How long it may take to answer one request.
+    pub(crate) deadline: Option<Duration>,
+    /// It is reset then.
+    pub(crate) resets: bool,
 }
 
 /// How long a drive may take to answer one request: twice what the kernel gives it before it resets it.
@@ -45,7 +55,7 @@ const SHARED_BELOW: usize = 64 << 10;
 
 impl BlockDevice {
     /// Opens the device at `path`; `forced` overrides the logical sector size that the kernel reports.
-    pub(crate) fn open(path: &Path, forced: Option<SectorSize>, deadline: Option<Duration>) -> Result<Self, SourceError> {
+    pub(crate) fn open(path: &Path, forced: Option<SectorSize>, patience: Patience) -> Result<Self, SourceError> {
         let opening = |source: std::io::Error| match source.kind() {
             std::io::ErrorKind::PermissionDenied => SourceError::NotAllowed { path: path.into() },
             _ => SourceError::Open { path: path.into(), source },
@@ -86,8 +96,10 @@ impl BlockDevice {
         let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::Random);
         let direct = Direct::open(&file, logical.bytes()).map(Arc::new);
         let commands = commands_of(&sysfs, logical);
-        let once = Timely::new(ask_once((&file, metadata.rdev()), direct.clone(), commands), deadline.unwrap_or(DEADLINE));
-        Ok(Self { locked, file, direct, once, deadline, identity, device: metadata.rdev() })
+        let ask = ask_once((&file, metadata.rdev()), direct.clone(), commands);
+        let rouse = patience.resets.then(|| reset::rouse(&file, &sysfs));
+        let once = Timely::new(ask, patience.deadline.unwrap_or(DEADLINE), rouse);
+        Ok(Self { locked, file, direct, once, patience, identity, device: metadata.rdev() })
     }
 }
 
@@ -126,6 +138,8 @@ fn ask_once((file, device): (&Arc<File>, u64), direct: Option<Arc<Direct>>, comm
 
 /// Bytes of the NVMe device self-test log.
 const NVME_SELF_TEST_BYTES: usize = 564;
+/// Bytes of the NVMe error information log that are asked for: sixteen entries.
+const NVME_ERROR_BYTES: usize = 16 * 64;
 
 fn refused(errno: rustix::io::Errno) -> NoHealth {
     match errno {
@@ -184,6 +198,13 @@ impl Source for BlockDevice {
         let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
         let log = ata::smart_log(&self.file, 0x06).map_err(refused)?;
         Ok(SelfTestLog::Ata { status: data[363], log })
+    }
+
+    fn error_log(&self) -> Result<ErrorLog, NoHealth> {
+        if let Ok(log) = sys::nvme_log(&self.file, 0x01, NVME_ERROR_BYTES) {
+            return Ok(ErrorLog::Nvme { log });
+        }
+        ata::smart_log(&self.file, 0x01).map(|log| ErrorLog::Ata { log }).map_err(refused)
     }
 
     fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
@@ -259,14 +280,14 @@ impl Source for BlockDevice {
         let forced = Some(own.logical_sector);
         let same = |found: &Self| found.identity.model == own.model && found.identity.serial == own.serial;
         // Under its own name first; one without a serial number is known by its name only.
-        if let Some(found) = own.path.as_deref().and_then(|path| Self::open(path, forced, self.deadline).ok()).filter(same) {
+        if let Some(found) = own.path.as_deref().and_then(|path| Self::open(path, forced, self.patience).ok()).filter(same) {
             return Ok(Arc::new(found));
         }
         // The others are not opened for it: what they call themselves is enough.
         let blocks = fs::read_dir("/sys/block").into_iter().flatten().flatten();
         let alike = blocks.filter(|block| own.serial.is_some() && called_at(&block.path()).serial == own.serial);
         let mut devices =
-            alike.filter_map(|block| Self::open(&Path::new("/dev").join(block.file_name()), forced, self.deadline).ok());
+            alike.filter_map(|block| Self::open(&Path::new("/dev").join(block.file_name()), forced, self.patience).ok());
         let found = devices.find(same);
         found.map_or_else(|| Err(SourceError::Gone { name: own.name.clone() }), |found| Ok(Arc::new(found) as SharedSource))
     }

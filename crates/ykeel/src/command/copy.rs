@@ -15,7 +15,7 @@ use crate::exit::Ended;
 use crate::out::say;
 
 pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
-    let source = open_in_time(&args.source, Duration::from_secs(args.deadline.into()))?;
+    let source = open_in_time(&args.source, Duration::from_secs(args.deadline.into()), args.reset)?;
     let mut passes: Vec<Pass> = args.passes.iter().map(|pass| (*pass).into()).collect();
     if passes.is_empty() {
         passes.extend(Pass::USUAL);

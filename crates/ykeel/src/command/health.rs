@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use keel_core::health::{self, HealthVerdict};
-use keel_format::health::{HealthReading, SelfTests, attribute_word};
+use keel_format::health::{HealthReading, LoggedErrors, SelfTests, attribute_word};
 use keel_source::{SelfTestOrder, Source, counted};
 use serde::Serialize;
 
@@ -22,6 +22,9 @@ struct Document<'a> {
     /// The tests that the drive remembers; none where it hands none out.
     #[serde(skip_serializing_if = "Option::is_none")]
     self_tests: Option<&'a SelfTests>,
+    /// The errors that it remembers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    errors: Option<LoggedErrors>,
 }
 
 pub(super) fn run(args: &SourceArgs, order: Option<SelfTestArg>, wait: bool) -> anyhow::Result<()> {
@@ -54,12 +57,21 @@ pub(super) fn run(args: &SourceArgs, order: Option<SelfTestArg>, wait: bool) -> 
         }
     };
     note(&args.source, "health", &verdict);
+    let errors = source.error_log().ok().map(|log| LoggedErrors::read(&log));
     if args.json {
-        return print_json(&Document { verdict: &verdict, self_tests: tests.as_ref() });
+        return print_json(&Document { verdict: &verdict, self_tests: tests.as_ref(), errors });
     }
     print(&verdict);
     if let Some(tests) = &tests {
         print_tests(tests, source.as_ref());
+    }
+    if let Some(errors) = errors.filter(|errors| errors.count > 0) {
+        say!("  it remembers {}, the last of them:", counted(errors.count, "error", "errors"));
+        for error in &errors.errors {
+            let at = error.lba.map(|lba| format!(", LBA {lba}")).unwrap_or_default();
+            let hours = error.at_hours.map(|hours| format!(", at {hours} hours")).unwrap_or_default();
+            say!("    {}{at}{hours}", error.what);
+        }
     }
     Ok(())
 }

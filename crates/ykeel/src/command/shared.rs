@@ -23,9 +23,10 @@ pub(crate) fn open(args: &SourceArgs) -> anyhow::Result<SharedSource> {
     opened(args, OpenOptions { sector_size: args.sector_size, ..OpenOptions::default() })
 }
 
-/// Opens the source of a command; a device has to answer each request that is asked once within `deadline`.
-pub(crate) fn open_in_time(args: &SourceArgs, deadline: Duration) -> anyhow::Result<SharedSource> {
-    opened(args, OpenOptions { sector_size: args.sector_size, deadline: Some(deadline) })
+/// Opens the source of a command; a device has to answer each request that is asked once within `deadline`, and is reset where it
+/// does not and `resets` is set.
+pub(crate) fn open_in_time(args: &SourceArgs, deadline: Duration, resets: bool) -> anyhow::Result<SharedSource> {
+    opened(args, OpenOptions { sector_size: args.sector_size, deadline: Some(deadline), resets })
 }
 
 fn opened(args: &SourceArgs, options: OpenOptions) -> anyhow::Result<SharedSource> {

@@ -35,9 +35,7 @@ const KEYS: &[StageKey] = &[
         ("", "Attach, and detach again: this system shows its volumes, read-only, whether a table names them or not"),
     ),
     drive("Q", shown::release, ("", "Release the drive: unmounted, written, stopped, ready to be pulled")),
-    drive("", shown::test_short, ("", "Self-test, short: the drive tests itself for a few minutes")),
-    drive("", shown::test_extended, ("", "Self-test, extended: the drive reads its whole surface by itself")),
-    drive("", shown::test_stop, ("", "Self-test: stop the one that runs")),
+    drive(";", shown::ask_test, ("", "Self-test: the drive tests itself, short or extended, or stops")),
     super::plan::GO,
 ];
 

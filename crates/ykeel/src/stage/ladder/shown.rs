@@ -6,7 +6,8 @@ use keel_core::sweep::Find;
 use keel_core::{chain, health};
 use keel_source::{NoHealth, SelfTestOrder, SharedSource, counted, printable};
 
-use crate::app::effect::{Effects, job, show};
+use crate::app::effect::{Effect, Effects, job, show, tell};
+use crate::popup::Ask;
 use crate::stage::Drive;
 
 /// What such a job comes to: a title and a text.
@@ -66,30 +67,24 @@ pub(super) fn release(drive: &mut Drive) -> Effects {
     })
 }
 
-/// Has the drive test itself.
-pub(super) fn test_short(drive: &mut Drive) -> Effects {
-    order_test(drive, |source| source.self_test(SelfTestOrder::Short).map(|()| "The short test runs: a few minutes."))
-}
-
-/// Has the drive test its whole surface.
-pub(super) fn test_extended(drive: &mut Drive) -> Effects {
-    order_test(drive, |source| {
-        source.self_test(SelfTestOrder::Extended).map(|()| "The extended test runs: hours, on a large drive.")
-    })
-}
-
-/// Stops the test that runs.
-pub(super) fn test_stop(drive: &mut Drive) -> Effects {
-    order_test(drive, |source| source.self_test(SelfTestOrder::Stop).map(|()| "The test was stopped."))
+/// Asks which test the drive shall make of itself.
+pub(super) fn ask_test(_drive: &mut Drive) -> Effects {
+    let says = "The drive tests itself while you work.\nshort: a few minutes; extended: its whole surface, hours; stop: the one that runs.";
+    let ask = Ask::new("Self-test", says, "short", |_, line| match line.trim() {
+        "short" => order_test(|source| source.self_test(SelfTestOrder::Short).map(|()| "The short test runs: a few minutes.")),
+        "extended" => order_test(|source| {
+            source.self_test(SelfTestOrder::Extended).map(|()| "The extended test runs: hours, on a large drive.")
+        }),
+        "stop" => order_test(|source| source.self_test(SelfTestOrder::Stop).map(|()| "The test was stopped.")),
+        _ => tell("short, extended or stop is wanted"),
+    });
+    vec![Effect::Over(Box::new(ask))]
 }
 
 /// How a test is ordered, and what is said then.
 type Order = fn(&SharedSource) -> Result<&'static str, NoHealth>;
 
-fn order_test(drive: &mut Drive, order: Order) -> Effects {
-    if drive.ladder.shown_job.is_some() {
-        return Vec::new();
-    }
+fn order_test(order: Order) -> Effects {
     vec![job("the drive's own test", move |drive| {
         let source = SharedSource::clone(&drive.source);
         drive.ladder.shown_job = Some(Job::start(move |_| match order(&source) {

@@ -90,4 +90,9 @@ fn volumes_attach_and_detach_from_the_ladder_and_a_drive_that_no_kernel_mounts_s
         assert!(text.contains(words) || told.contains(words), "{words}: {told}\n{text}");
         key(&mut app, KeyCode::Esc);
     }
+    sign(&mut app, ';');
+    assert!(drawn(&app, 160, 45).contains("its whole surface, hours"));
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("The drive does not test itself"), "a simulated drive has no tests of its own");
 }
