@@ -119,6 +119,7 @@ pub fn attach(source: &SharedSource, finds: &[&Find], at: Option<&Path>) -> Resu
             Err(why) => {
                 if made_folder {
                     let _ = fs::remove_dir(&folder);
+                    let _ = fs::remove_dir(default_folder(identity));
                 }
                 attaching.not.push(NotAttached { volume: find.id.clone(), why });
             }
