@@ -8,7 +8,7 @@ use serde::Serialize;
 
 /// Where the system lists whole drives.
 const BLOCKS: &str = "/sys/block";
-/// Where the system's own volumes are mounted.
+/// The system's own folders.
 const OWN_POINTS: [&str; 8] = ["/", "/boot", "/boot/efi", "/efi", "/usr", "/var", "/home", "/nix/store"];
 /// What is no drive: memory, what is built on other devices, and devices that only ever belong to the system.
 const NO_DRIVES: [&str; 5] = ["ram", "zram", "dm-", "md", "fd"];
@@ -29,6 +29,8 @@ pub struct Device {
     pub bytes: u64,
     /// Logical and physical sector in bytes.
     pub sectors: (u64, u64),
+    /// True for a drive that this very system runs from: it is not offered for anything.
+    pub is_of_system: bool,
     /// How it is attached, and what uses it.
     #[serde(flatten)]
     pub attachment: Attachment,
@@ -49,19 +51,10 @@ impl Device {
     }
 }
 
-impl Device {
-    /// True for a drive that this very system runs from: it is not offered for anything.
-    #[must_use]
-    pub fn is_of_system(&self) -> bool {
-        let held = self.attachment.held.as_deref().unwrap_or_default();
-        let point = held.strip_prefix("mounted at ");
-        held == "swap space" || point.is_some_and(|point| is_own_point(Path::new(point)))
-    }
-}
-
-/// True for a folder at which the system's own volumes are mounted.
-pub(crate) fn is_own_point(point: &Path) -> bool {
-    OWN_POINTS.iter().any(|own| point == Path::new(own))
+/// True for a drive that one of the system's own folders lies on, through whatever arrays and mappers.
+pub(crate) fn runs_the_system(device: &Path) -> bool {
+    let own = OWN_POINTS.iter().map(Path::new).filter(|point| point.exists());
+    own.into_iter().any(|point| keel_source::own_medium(device, point).is_some())
 }
 
 /// The block devices of this system, whole drives by name, with their `/dev` paths.
@@ -104,6 +97,7 @@ fn at(folder: &Path, node: &Path) -> Option<Device> {
         firmware: identity.firmware.clone(),
         bytes,
         sectors: (logical, number("queue/physical_block_size").unwrap_or(logical)),
+        is_of_system: runs_the_system(node) || attachment.held.as_deref() == Some("swap space"),
         attachment,
         identity,
     })

@@ -116,7 +116,8 @@ pub fn failed_test(tests: &SelfTests, sector: SectorSize) -> Option<Finding> {
     let what = format!("the drive's own test failed: {}", failed.outcome.word());
     let at = failed.first_failing_lba.and_then(|lba| lba.checked_mul(sector.bytes()));
     Some(match at {
-        Some(at) => Finding::at(Severity::Broken, ByteOffset(at), what, how),
+        // It was so then: whether the place reads now is for whoever reads it to say.
+        Some(at) => Finding::at(Severity::Doubt, ByteOffset(at), what, how),
         None => Finding::of_all(Severity::Broken, what, how),
     })
 }

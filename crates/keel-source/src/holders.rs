@@ -60,6 +60,15 @@ struct Mount {
     kind: String,
 }
 
+impl Mount {
+    /// True for a mount of one of these devices. File systems of several devices have a number of their own; the first of them is named.
+    fn is_of(&self, devices: &[u64]) -> bool {
+        let named =
+            || self.source.starts_with('/') && is_block(Path::new(&self.source)).is_some_and(|own| devices.contains(&own));
+        devices.iter().any(|device| self.device == numbers(*device)) || named()
+    }
+}
+
 /// Reads a table of mounts as `/proc/PID/mountinfo` gives it.
 fn mounts(text: &str) -> Vec<Mount> {
     let line = |line: &str| {
@@ -92,10 +101,15 @@ fn unescaped(text: &str) -> String {
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
+/// The mounts that this process sees.
+fn own_mounts() -> Vec<Mount> {
+    mounts(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default())
+}
+
 /// The mounts of all processes: one table for each name space that any of them sees.
 fn all_mounts() -> Vec<Mount> {
     let mut spaces: BTreeSet<PathBuf> = BTreeSet::new();
-    let mut all = mounts(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
+    let mut all = own_mounts();
     spaces.extend(fs::read_link("/proc/self/ns/mnt").ok());
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten().take(MOST_PROCESSES) {
         if !entry.file_name().to_string_lossy().bytes().all(|byte| byte.is_ascii_digit()) {
@@ -119,12 +133,8 @@ pub(crate) fn use_of_device(device: u64) -> Option<String> {
     let mut own = vec![device];
     own.extend(partitions(device));
     own.extend(Some(whole(device)).filter(|whole| *whole != device));
-    let names: Vec<String> = own.iter().map(|device| numbers(*device)).collect();
     for mount in all_mounts() {
-        // File systems of several devices have a number of their own; the first of them is named.
-        let named =
-            || mount.source.starts_with('/') && is_block(Path::new(&mount.source)).is_some_and(|source| own.contains(&source));
-        if names.contains(&mount.device) || named() {
+        if mount.is_of(&own) {
             return Some(format!("mounted at {}", printable(&mount.point)));
         }
     }
@@ -146,19 +156,13 @@ pub fn mount_points_of(path: &Path) -> Vec<PathBuf> {
     let Some(device) = is_block(path) else { return Vec::new() };
     let mut own = vec![device];
     own.extend(partitions(device));
-    let is_own = |mount: &Mount| {
-        own.iter().any(|device| mount.device == numbers(*device))
-            || mount.source.starts_with('/') && is_block(Path::new(&mount.source)).is_some_and(|source| own.contains(&source))
-    };
-    let seen = mounts(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
-    seen.into_iter().filter(is_own).map(|mount| PathBuf::from(mount.point)).collect()
+    own_mounts().into_iter().filter(|mount| mount.is_of(&own)).map(|mount| PathBuf::from(mount.point)).collect()
 }
 
 /// What this process sees mounted at the folder `point`: the devices, as they were named.
 #[must_use]
 pub fn mounts_at(point: &Path) -> Vec<PathBuf> {
-    let seen = mounts(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
-    seen.into_iter().filter(|mount| Path::new(&mount.point) == point).map(|mount| PathBuf::from(mount.source)).collect()
+    own_mounts().into_iter().filter(|mount| Path::new(&mount.point) == point).map(|mount| PathBuf::from(mount.source)).collect()
 }
 
 /// How the running system uses the block device with these numbers, as `8:16`.

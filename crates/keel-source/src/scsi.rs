@@ -60,18 +60,10 @@ impl Sense {
                 })
             }
             0x72 | 0x73 => {
-                let mut information = None;
-                let end = 8 + usize::from(byte(7)?);
-                let mut at = 8;
-                while at + 2 <= end.min(bytes.len()) {
-                    let length = usize::from(byte(at + 1)?);
-                    // The information descriptor (0), with its valid bit.
-                    if byte(at) == Some(0) && length == 10 && byte(at + 2)? & 0x80 != 0 {
-                        let field = bytes.get(at + 4..at + 12).and_then(<[u8]>::first_chunk::<8>);
-                        information = field.map(|bytes| u64::from_be_bytes(*bytes));
-                    }
-                    at += 2 + length;
-                }
+                // The information descriptor (0), with its valid bit.
+                let is_valid = |descriptor: &&[u8]| descriptor.len() == 12 && descriptor[0] == 0 && descriptor[2] & 0x80 != 0;
+                let field = descriptors(bytes).find(is_valid).and_then(|descriptor| descriptor.get(4..12)?.first_chunk::<8>());
+                let information = field.map(|field| u64::from_be_bytes(*field));
                 Some(Self { key: byte(1)? & 0x0F, code: (byte(2)?, byte(3)?), information })
             }
             _ => None,
@@ -121,6 +113,19 @@ impl Sense {
     fn is_told_once(self) -> bool {
         self.key == 6
     }
+}
+
+/// The descriptors of descriptor sense data (SPC-4, 4.5.2), each with its head of two bytes: type and length behind it. None of other data,
+/// and none that does not fit.
+pub(crate) fn descriptors(sense: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let is_of_them = matches!(sense.first().map(|code| code & 0x7F), Some(0x72 | 0x73));
+    let end = 8 + sense.get(7).map_or(0, |length| usize::from(*length));
+    let mut rest = sense.get(8..end.min(sense.len())).filter(|_| is_of_them).unwrap_or_default();
+    std::iter::from_fn(move || {
+        let (descriptor, behind) = rest.split_at_checked(2 + usize::from(*rest.get(1)?))?;
+        rest = behind;
+        Some(descriptor)
+    })
 }
 
 /// A drive that takes read commands.

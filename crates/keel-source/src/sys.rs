@@ -325,18 +325,6 @@ pub(crate) fn scsi_command(
     Ok(Passed { status: header.status, host_status: header.host_status, sense: written.to_vec(), residual: header.resid })
 }
 
-/// Reads one SMART page of an ATA drive by ATA PASS-THROUGH (16): `feature` D0h gives the data, D1h the thresholds.
-pub(crate) fn ata_smart_page(file: &File, feature: u8) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
-    // SMART (B0h), PIO data-in, one block, with the signature that SMART commands carry in LBA mid and high.
-    let mut command = [0x85u8, 4 << 1, 0x0E, 0, feature, 0, 1, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0];
-    let mut page = Box::new([0u8; HEALTH_PAGE_BYTES]);
-    let passed = scsi_command(file, &mut command, Transfer::In(page.as_mut_slice()), PAGE_TIMEOUT)?;
-    match (passed.status, passed.host_status) {
-        (0, 0) => Ok(page),
-        _ => Err(rustix::io::Errno::IO),
-    }
-}
-
 /// Reads log page 02h of an NVMe drive.
 pub(crate) fn nvme_health_log(file: &File) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
     let log = nvme_log(file, 0x02, HEALTH_PAGE_BYTES)?;

@@ -3,12 +3,20 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use keel_core::{mend, sweep};
-use keel_format::table::Scheme;
+use keel_core::sweep;
 
 use crate::theme::{Colours, Look};
 
+mod case;
+mod copy;
+mod drive;
 mod examples;
+mod mend;
+
+pub(crate) use case::{CaseCommand, OutcomeArg};
+pub(crate) use copy::CopyArgs;
+pub(crate) use drive::{FathomArgs, SelfTestArg};
+pub(crate) use mend::{ChoiceArgs, MendArgs};
 
 /// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
 #[derive(Debug, Parser)]
@@ -319,83 +327,6 @@ pub(crate) enum Command {
     },
 }
 
-/// What is done with a case.
-#[derive(Debug, Subcommand)]
-pub(crate) enum CaseCommand {
-    /// Open the case of a drive.
-    Open {
-        /// The drive; it need not answer.
-        source: PathBuf,
-        /// Whose it is.
-        #[arg(long, default_value = "")]
-        client: String,
-        /// What the client sees: a symptom's id, as `ykeel case words` lists them.
-        #[arg(long = "symptom", value_name = "ID")]
-        symptoms: Vec<String>,
-        /// Print one JSON document on standard output.
-        #[arg(long)]
-        json: bool,
-    },
-    /// Keep a text of the client: an error message as pasted, or a note. Known errors are led to the rungs they come from.
-    Tell {
-        /// The drive.
-        source: PathBuf,
-        /// The text.
-        text: String,
-        /// Print one JSON document on standard output.
-        #[arg(long)]
-        json: bool,
-    },
-    /// Note what came of a check made outside the computer.
-    Check {
-        /// The drive.
-        source: PathBuf,
-        /// The check's id, as `ykeel case words` lists them.
-        check: String,
-        /// Whether it helped (or was listed, or found).
-        #[arg(value_enum)]
-        outcome: OutcomeArg,
-        /// What to note with it: which cable, which port and its speed.
-        #[arg(long, default_value = "")]
-        note: String,
-        /// Print one JSON document on standard output.
-        #[arg(long)]
-        json: bool,
-    },
-    /// Show a case: what was told, what was checked, what remains, what comes next.
-    Show {
-        /// The drive, or the folder of a case.
-        source: PathBuf,
-        /// Print one JSON document on standard output.
-        #[arg(long)]
-        json: bool,
-    },
-    /// Prove that the journal of a case is whole.
-    Verify {
-        /// The drive, or the folder of a case.
-        source: PathBuf,
-        /// Print one JSON document on standard output.
-        #[arg(long)]
-        json: bool,
-    },
-    /// List the symptoms, the checks and the error messages that are known.
-    Words {
-        /// Print one JSON document on standard output.
-        #[arg(long)]
-        json: bool,
-    },
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum OutcomeArg {
-    /// It helped; it is listed; it was found.
-    Yes,
-    /// No change; not listed; none.
-    No,
-    /// Take the check back.
-    Undo,
-}
-
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum DrawingArg {
     /// The keel: now, found, plan.
@@ -410,203 +341,12 @@ pub(crate) enum DrawingArg {
     Capacity,
 }
 
-#[derive(Debug, Args)]
-pub(crate) struct FathomArgs {
-    #[command(flatten)]
-    pub(crate) source: SourceArgs,
-    /// Write and verify every sector: everything on the drive is lost.
-    #[arg(long, conflicts_with_all = ["estimate", "restore"])]
-    pub(crate) fill: bool,
-    /// Only read: content that repeats is weak evidence.
-    #[arg(long, conflicts_with = "restore")]
-    pub(crate) estimate: bool,
-    /// Put back what an interrupted probe touched.
-    #[arg(long)]
-    pub(crate) restore: bool,
-    /// Confirmation code of the drive: it is written to.
-    #[arg(long, value_name = "CODE")]
-    pub(crate) confirm: Option<String>,
-    /// Go on without the code: image files and simulated drives only, and never for a fill.
-    #[arg(long, conflicts_with_all = ["confirm", "fill"])]
-    pub(crate) yes: bool,
-    /// The largest cache that the drive may hide its lie in, in MiB.
-    #[arg(long, value_name = "MIB", default_value_t = 1024)]
-    pub(crate) largest_cache: u64,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct CopyArgs {
-    #[command(flatten)]
-    pub(crate) source: SourceArgs,
-    /// The image to write: a new file, or one that its log goes on with; or a block device (with --confirm).
-    #[arg(value_name = "DEST")]
-    pub(crate) dest: PathBuf,
-    /// Where the log is kept; by default beside the image, as DEST.ykcopy.
-    #[arg(long, value_name = "FILE")]
-    pub(crate) log: Option<PathBuf>,
-    /// Run only these passes.
-    #[arg(long, value_enum, value_delimiter = ',', value_name = "PASS")]
-    pub(crate) passes: Vec<PassArg>,
-    /// First what it takes to list every file of every volume, then the ground they use, then the rest.
-    #[arg(long)]
-    pub(crate) volumes_first: bool,
-    /// How often a sector that failed is asked for again; 3 times, where the settings say nothing else.
-    #[arg(long, value_name = "TIMES")]
-    pub(crate) again: Option<u32>,
-    /// Stop after this many reads that failed.
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) stop_errors: Option<u64>,
-    /// Stop after this time.
-    #[arg(long, value_name = "MINUTES")]
-    pub(crate) stop_minutes: Option<u32>,
-    /// How long a drive that is off the link is waited for.
-    #[arg(long, value_name = "MINUTES", default_value_t = 10)]
-    pub(crate) link_minutes: u32,
-    /// Stop when the errors that the drive's health page counts grew by so many.
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) stop_grown: Option<u64>,
-    /// Stop when the drive says that it is so warm, in degrees Celsius.
-    #[arg(long, value_name = "DEGREES")]
-    pub(crate) stop_heat: Option<i64>,
-    /// Leave the drive alone for so long before a sector that failed is asked for again.
-    #[arg(long, value_name = "SECONDS", default_value_t = 0)]
-    pub(crate) rest: u32,
-    /// How long a device may take to answer one request; then its place counts as failed, and the drive is waited for.
-    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..))]
-    pub(crate) deadline: u32,
-    /// Reset a device that does not answer in time: itself, then its port.
-    #[arg(long)]
-    pub(crate) reset: bool,
-    /// Confirmation code of the destination, where that is a device: everything on it is lost.
-    #[arg(long, value_name = "CODE")]
-    pub(crate) confirm: Option<String>,
-    /// Compare the copy with the hashes taken while it was read, and fetch again what rots.
-    #[arg(long)]
-    pub(crate) verify: bool,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum SelfTestArg {
-    /// A few minutes.
-    Short,
-    /// The whole surface: hours.
-    Extended,
-    /// Stop the one that runs.
-    Stop,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum PassArg {
-    /// What it takes to list every file, then used ground (as with --volumes-first).
-    Volumes,
-    /// Large reads; trouble is passed over.
-    Sound,
-    /// From both sides into what was passed over.
-    Edges,
-    /// What lies between, down to single sectors.
-    Inner,
-    /// Failed sectors once more.
-    Again,
-}
-
-impl From<PassArg> for keel_core::copy::Pass {
-    fn from(pass: PassArg) -> Self {
-        match pass {
-            PassArg::Volumes => Self::Volumes,
-            PassArg::Sound => Self::Sound,
-            PassArg::Edges => Self::Edges,
-            PassArg::Inner => Self::Inner,
-            PassArg::Again => Self::Again,
-        }
-    }
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct MendArgs {
-    #[command(flatten)]
-    pub(crate) source: SourceArgs,
-    /// Stage only these repairs.
-    #[arg(long, value_enum)]
-    pub(crate) only: Option<OnlyArg>,
-    #[command(flatten)]
-    pub(crate) choices: ChoiceArgs,
-    /// Take a structure from here instead of where the evidence says: the find's id, `/`, the structure's name, `=`, and
-    /// main, copy, copyN or computed; with `.FIELD` behind the name for a single field, which may also get a value of its own:
-    /// value:0x08.
-    #[arg(long, value_name = "ID/STRUCTURE[.FIELD]=VERSION")]
-    pub(crate) take: Vec<String>,
-    /// Mend this rule of the check too, though something is lost by it: its name, or all.
-    #[arg(long, value_name = "RULE")]
-    pub(crate) also: Vec<String>,
-    /// Drop these edits, with all that rests on them: the name of their group, as the plan says it.
-    #[arg(long, value_name = "GROUP")]
-    pub(crate) without: Vec<String>,
-    /// Save the drive as it would be as a new image.
-    #[arg(long, value_name = "COPY")]
-    pub(crate) save_as: Option<PathBuf>,
-    /// Write the plan to the drive.
-    #[arg(long)]
-    pub(crate) apply: bool,
-    /// Confirmation code of the drive, as shown with the plan.
-    #[arg(long, value_name = "CODE", requires = "apply")]
-    pub(crate) confirm: Option<String>,
-    /// Apply without the code: image files and simulated drives only.
-    #[arg(long, requires = "apply", conflicts_with = "confirm")]
-    pub(crate) yes: bool,
-    /// Where the undo bundle goes.
-    #[arg(long, value_name = "FILE", requires = "apply")]
-    pub(crate) bundle: Option<PathBuf>,
-    /// Override, in the words that the refusal names, the rule that a failing drive is copied first.
-    #[arg(long, value_name = "WORDS", requires = "apply")]
-    pub(crate) override_words: Option<String>,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct ChoiceArgs {
-    /// Keep this find in the layout.
-    #[arg(long, value_name = "ID")]
-    pub(crate) hold: Vec<String>,
-    /// Keep this find out of the layout.
-    #[arg(long, value_name = "ID")]
-    pub(crate) drop: Vec<String>,
-    /// Give an entry another type: the find's id, `=`, and an MBR type (0x07) or a GPT type GUID.
-    #[arg(long = "type", value_name = "ID=TYPE")]
-    pub(crate) types: Vec<String>,
-    /// Set start, length or type of a find's entry by hand: its id, `=`, and what is set. What speaks for it and against it is told.
-    #[arg(long = "set", value_name = "ID=start LBA length SECTORS type TYPE")]
-    pub(crate) by_hand: Vec<String>,
-    /// Give disk and partitions new identifiers: another drive has the same.
-    #[arg(long)]
-    pub(crate) new_id: bool,
-    /// Write this kind of table.
-    #[arg(long, value_enum)]
-    pub(crate) scheme: Option<SchemeArg>,
-}
-
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum ReachArg {
     /// Where tables, copies and starts usually lie.
     Landmarks,
     /// Every sector.
     Surface,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum OnlyArg {
-    /// Partition tables.
-    Table,
-    /// Boot sectors, superblocks and volume headers.
-    Boot,
-    /// What stands behind them: MFT records, group descriptors, counts.
-    Fs,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum SchemeArg {
-    /// The table in sector 0.
-    Mbr,
-    /// The GUID partition table.
-    Gpt,
 }
 
 impl From<Option<ReachArg>> for Wrap<sweep::Reach> {
@@ -621,23 +361,3 @@ impl From<Option<ReachArg>> for Wrap<sweep::Reach> {
 
 /// A value of a lower crate made from an argument.
 pub(crate) struct Wrap<T>(pub(crate) T);
-
-impl From<Option<OnlyArg>> for Wrap<mend::Only> {
-    fn from(only: Option<OnlyArg>) -> Self {
-        Wrap(match only {
-            None => mend::Only::All,
-            Some(OnlyArg::Table) => mend::Only::Table,
-            Some(OnlyArg::Boot) => mend::Only::Boot,
-            Some(OnlyArg::Fs) => mend::Only::Fs,
-        })
-    }
-}
-
-impl From<SchemeArg> for Scheme {
-    fn from(scheme: SchemeArg) -> Self {
-        match scheme {
-            SchemeArg::Mbr => Self::Mbr,
-            SchemeArg::Gpt => Self::Gpt,
-        }
-    }
-}

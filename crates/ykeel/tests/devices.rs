@@ -234,7 +234,7 @@ umount /mnt
 ykeel attach $d --json > /tmp/out; echo "@@EXIT attach $?"; echo "@@ATTACH office $(flat /tmp/out)"
 for at in $(grep '"at"' /tmp/out | sed 's/.*: "\(.*\)",/\1/'); do echo "@@SUM $(basename $at) $(sum $at)"; touch $at/x 2>/dev/null && echo "@@WROTE $at"; done
 ykeel undo $bundle --confirm $c > /tmp/out 2>&1; echo "@@EXIT attached $?"; echo "@@SAID attached $(flat /tmp/out)"
-ykeel detach $d > /tmp/out; echo "@@EXIT detach $?"; echo "@@LEFT detach $(ls /tmp | grep -c ykeel-attached) $(grep -c ykeel /proc/mounts)"
+ykeel detach $d > /tmp/out; echo "@@EXIT detach $?"; echo "@@LEFT detach $(ls -d /tmp/state/ykeel/*/attached 2>/dev/null | wc -l) $(grep -c ykeel /proc/mounts)"
 ykeel undo $bundle --confirm $c --json > /tmp/out; echo "@@EXIT undo $?"; echo "@@UNDO whole $(flat /tmp/out)"; nodes undone
 # Somebody looks into a volume while the table is undone: the other one goes all the same.
 put_back again

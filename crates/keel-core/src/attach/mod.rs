@@ -10,7 +10,7 @@ pub(crate) use mounting::{mount_any, private_folder};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use keel_source::{Identity, LinkKind, LoopDevice, SharedSource, printable};
+use keel_source::{ByteOffset, Identity, LinkKind, LoopDevice, SharedSource, printable};
 use rustix::mount::{UnmountFlags, unmount};
 use serde::{Deserialize, Serialize};
 
@@ -24,8 +24,10 @@ const KEPT: &str = "attached.json";
 /// A volume that is shown at a folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Attached {
-    /// The find.
+    /// The find, as it was called then.
     pub volume: String,
+    /// Its first byte on the drive: finds are counted anew by each sweep.
+    pub start_byte: ByteOffset,
     /// Its kind, in words.
     pub kind: String,
     /// Its label.
@@ -40,6 +42,15 @@ pub struct Attached {
     pub made_folder: bool,
 }
 
+impl Attached {
+    /// What is shown, and where, in words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let label = self.label.as_deref().unwrap_or("no label");
+        format!("{}  {} ({label})  at {}", self.volume, self.kind, printable(&self.at.display().to_string()))
+    }
+}
+
 /// A volume that is not.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct NotAttached {
@@ -49,6 +60,14 @@ pub struct NotAttached {
     pub why: String,
 }
 
+impl NotAttached {
+    /// What is not shown, and why, in words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        format!("{}  not: {}", self.volume, printable(&self.why))
+    }
+}
+
 /// What attaching came to.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct Attaching {
@@ -56,6 +75,14 @@ pub struct Attaching {
     pub attached: Vec<Attached>,
     /// Those that are not.
     pub not: Vec<NotAttached>,
+}
+
+impl Attaching {
+    /// A line for each volume.
+    #[must_use]
+    pub fn words(&self) -> Vec<String> {
+        self.attached.iter().map(Attached::words).chain(self.not.iter().map(NotAttached::words)).collect()
+    }
 }
 
 /// The file or device that a kernel can mount from.
@@ -86,7 +113,7 @@ pub fn attach(source: &SharedSource, finds: &[&Find], at: Option<&Path>) -> Resu
     let mut kept = kept(identity);
     let mut attaching = Attaching::default();
     for find in finds {
-        if let Some(there) = kept.iter().find(|kept| kept.volume == find.id) {
+        if let Some(there) = kept.iter().find(|kept| kept.start_byte == find.start_byte) {
             attaching.attached.push(there.clone());
             continue;
         }
@@ -105,6 +132,7 @@ pub fn attach(source: &SharedSource, finds: &[&Find], at: Option<&Path>) -> Resu
             Ok((device, driver)) => {
                 let shown = Attached {
                     volume: find.id.clone(),
+                    start_byte: find.start_byte,
                     kind: find.kind.word().into(),
                     label: find.label.as_deref().map(printable),
                     at: folder,
@@ -190,9 +218,9 @@ fn folder_name(find: &Find) -> String {
     if plain.is_empty() { find.id.clone() } else { format!("{}-{plain}", find.id) }
 }
 
+/// In this program's own folder for the drive: nobody else puts anything there.
 fn default_folder(identity: &Identity) -> PathBuf {
-    let key = identity.key();
-    std::env::temp_dir().join(format!("ykeel-attached-{}", key.get(..8).unwrap_or(&key)))
+    case::drive_folder(identity).join("attached")
 }
 
 /// The folder at `path`, made where it is not there; true when it was.
@@ -246,7 +274,7 @@ pub fn release(source: &SharedSource) -> Result<Released, CoreError> {
     };
     let mut released = Released { device: device.clone(), unmounted: Vec::new(), done: Vec::new(), not_yet: Vec::new() };
     let points = keel_source::mount_points_of(&device);
-    if points.iter().any(|point| device::is_own_point(point)) {
+    if device::runs_the_system(&device) {
         return Err(Refusal::RunsFromIt { name: identity.name }.into());
     }
     if let Ok(detached) = detach(&identity, None) {

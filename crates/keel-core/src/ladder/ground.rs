@@ -67,11 +67,15 @@ impl Ground {
         let capacity = fathom::known(source);
         let tests = health::self_tests(source.as_ref()).unwrap_or_default();
         if let Some(failed) = health::failed_test(&tests, identity.logical_sector) {
-            // A place that it names is a bad place; that it failed is said of its health.
-            let name = if failed.at_byte.is_some() { RungName::Reads } else { RungName::Health };
+            // A place that it names is a bad place; without one, something else of the drive failed.
+            let (name, state) = match failed.at_byte {
+                Some(_) => (RungName::Reads, RungState::Doubtful),
+                None => (RungName::Health, RungState::Broken),
+            };
             if let Some(rung) = rungs.iter_mut().find(|rung| rung.rung == name) {
-                rung.state = rung.state.max(RungState::Doubtful);
+                rung.state = rung.state.max(state);
                 rung.findings.push(failed);
+                rung.next.push("copy the drive before anything is written to it".into());
                 each(rung);
             }
         }
@@ -142,10 +146,10 @@ fn told_by_system(rung: &mut Rung, attachment: Option<&Attachment>, kernel: &Ker
     let Some(attachment) = attachment else { return };
     let (mut findings, mut state) = (Vec::new(), rung.state);
     let mut note = None;
-    if !attachment.has_medium {
-        (state, note) = (RungState::Broken, Some("no medium in it".to_string()));
-        let what = "there is no medium: a reader without a card, or a drive whose electronics answer and whose medium does not";
-        findings.push(Finding::of_all(Severity::Broken, what, "the size that the system read is 0"));
+    if !attachment.has_medium && attachment.is_removable {
+        note = Some("no medium in it".to_string());
+        let what = "the medium can be taken out, and there is none: a reader without a card";
+        findings.push(Finding::of_all(Severity::Broken, what, "the system's own files"));
     }
     if let Some(rate) = attachment.rate.filter(LinkRate::is_below) {
         state = state.max(RungState::Doubtful);

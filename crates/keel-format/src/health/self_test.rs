@@ -70,6 +70,16 @@ pub struct SelfTest {
     pub first_failing_lba: Option<u64>,
 }
 
+impl SelfTest {
+    /// In words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let kind = if self.is_extended { "extended" } else { "short" };
+        let at = self.first_failing_lba.map(|lba| format!(", first at LBA {lba}")).unwrap_or_default();
+        format!("self-test at {} hours, {kind}: {}{at}", self.at_hours, self.outcome.word())
+    }
+}
+
 /// The tests that a drive remembers.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SelfTests {
@@ -87,6 +97,13 @@ impl SelfTests {
             SelfTestLog::Ata { status, log } => of_ata(*status, log),
             SelfTestLog::Nvme { log } => of_nvme(log),
         }
+    }
+
+    /// A line for the one that runs, and for each that ended.
+    #[must_use]
+    pub fn words(&self) -> Vec<String> {
+        let running = self.running_percent.map(|percent| format!("it tests itself: {percent} % done"));
+        running.into_iter().chain(self.tests.iter().map(SelfTest::words)).collect()
     }
 
     /// The newest test that failed, unless the same kind passed since.
@@ -204,7 +221,7 @@ mod tests {
 
     #[test]
     fn one_that_runs_says_how_far_it_is() {
-        assert_eq!(ata(0xF7, 0, &[]).running_percent, Some(30));
+        assert_eq!(ata(0xF7, 0, &[]).words(), ["it tests itself: 30 % done"]);
         assert_eq!(ata(0xFF, 0, &[]).running_percent, Some(0));
         let mut log = vec![0u8; 564];
         (log[0], log[1]) = (2, 42);

@@ -3,6 +3,8 @@
 use std::fs::File;
 use std::time::Duration;
 
+use crate::health::HEALTH_PAGE_BYTES;
+use crate::scsi::descriptors;
 use crate::sys::{self, Passed, Transfer};
 
 /// How long a drive may take to say something of itself.
@@ -17,8 +19,10 @@ const PIO_IN: u8 = 4;
 const IDENTIFY_DEVICE: u8 = 0xEC;
 const READ_NATIVE_MAX_EXT: u8 = 0x27;
 const ACCESSIBLE_MAX: u8 = 0x78;
-/// `SMART`, and of its features `SMART READ LOG` and `SMART EXECUTE OFF-LINE IMMEDIATE`.
+/// `SMART`, and of its features those that are used.
 const SMART: u8 = 0xB0;
+pub(super) const SMART_READ_DATA: u8 = 0xD0;
+pub(super) const SMART_READ_THRESHOLDS: u8 = 0xD1;
 const SMART_READ_LOG: u8 = 0xD5;
 const SMART_EXECUTE_OFF_LINE: u8 = 0xD4;
 
@@ -38,25 +42,13 @@ fn block(command: u8, reads: bool, extended: bool) -> [u8; 16] {
 
 /// The LBA in the registers that came back (SAT-4, 12.2.7: ATA status return descriptor, in descriptor sense data).
 fn lba_in(sense: &[u8]) -> Option<u64> {
-    if sense.first()? & 0x7F != 0x72 {
+    let field = descriptors(sense).find(|descriptor| descriptor.len() == 14 && descriptor[0] == 0x09)?;
+    // Status, bit 0: the command failed.
+    if field[13] & 1 != 0 {
         return None;
     }
-    let descriptors = sense.get(8..8 + usize::from(*sense.get(7)?))?;
-    let mut at = 0;
-    while let Some(head) = descriptors.get(at..at + 2) {
-        let length = usize::from(head[1]);
-        if head[0] == 0x09 && length == 12 {
-            let field = descriptors.get(at..at + 14)?;
-            // Status, bit 0: the command failed.
-            if field[13] & 1 != 0 {
-                return None;
-            }
-            let bytes = [field[7], field[9], field[11], field[6], field[8], field[10]];
-            return Some(bytes.iter().rev().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
-        }
-        at += 2 + length;
-    }
-    None
+    let bytes = [field[7], field[9], field[11], field[6], field[8], field[10]];
+    Some(bytes.iter().rev().fold(0, |sum, byte| sum << 8 | u64::from(*byte)))
 }
 
 /// The command block of `SMART` (B0h) with `feature`, for `low` in the first byte of the LBA; the others carry its signature.
@@ -68,6 +60,13 @@ fn smart_block(feature: u8, low: u8, reads: bool) -> [u8; 16] {
         block[2] = 0;
     }
     block
+}
+
+/// A SMART page of the drive `file`: the data (`SMART READ DATA`), or the thresholds.
+pub(super) fn smart_page(file: &File, feature: u8) -> rustix::io::Result<Box<[u8; HEALTH_PAGE_BYTES]>> {
+    let mut page = Box::new([0; HEALTH_PAGE_BYTES]);
+    let passed = sys::scsi_command(file, &mut smart_block(feature, 0, true), Transfer::In(page.as_mut_slice()), LIMIT)?;
+    if is_done(&passed) { Ok(page) } else { Err(rustix::io::Errno::IO) }
 }
 
 /// SMART log `address` of the drive `file`, its first sector (`SMART READ LOG`).

@@ -185,9 +185,10 @@ impl Source for BlockDevice {
         if let Ok(log) = sys::nvme_health_log(&self.file) {
             return Ok(HealthPage::Nvme { log });
         }
-        let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
+        let data = ata::smart_page(&self.file, ata::SMART_READ_DATA).map_err(refused)?;
         // Some drives keep no thresholds any more.
-        let thresholds = sys::ata_smart_page(&self.file, 0xD1).unwrap_or_else(|_| Box::new([0; HEALTH_PAGE_BYTES]));
+        let thresholds =
+            ata::smart_page(&self.file, ata::SMART_READ_THRESHOLDS).unwrap_or_else(|_| Box::new([0; HEALTH_PAGE_BYTES]));
         Ok(HealthPage::Ata { data, thresholds })
     }
 
@@ -195,7 +196,7 @@ impl Source for BlockDevice {
         if let Ok(log) = sys::nvme_log(&self.file, 0x06, NVME_SELF_TEST_BYTES) {
             return Ok(SelfTestLog::Nvme { log });
         }
-        let data = sys::ata_smart_page(&self.file, 0xD0).map_err(refused)?;
+        let data = ata::smart_page(&self.file, ata::SMART_READ_DATA).map_err(refused)?;
         let log = ata::smart_log(&self.file, 0x06).map_err(refused)?;
         Ok(SelfTestLog::Ata { status: data[363], log })
     }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keel_core::attach::{self, Attaching};
+use keel_core::attach;
 use keel_core::sweep::{Find, Reach};
 use keel_source::printable;
 
@@ -22,11 +22,7 @@ pub(super) fn attach(args: &SourceArgs, volume: Option<&str>, at: Option<&Path>)
     if args.json {
         print_json(&attaching)?;
     } else {
-        for shown in &attaching.attached {
-            let label = shown.label.as_deref().unwrap_or("no label");
-            say!("{}  {} ({label})  at {}", shown.volume, shown.kind, printable(&shown.at.display().to_string()));
-        }
-        print_not(&attaching);
+        attaching.words().iter().for_each(|line| say!("{line}"));
     }
     if attaching.attached.is_empty() { Err(Ended::Nothing.into()) } else { Ok(()) }
 }
@@ -38,13 +34,9 @@ pub(super) fn detach(args: &SourceArgs, volume: Option<&str>) -> anyhow::Result<
         print_json(&detached)?;
     } else {
         detached.attached.iter().for_each(|shown| say!("{} is not attached any more", shown.volume));
-        print_not(&detached);
+        detached.not.iter().for_each(|not| say!("{}", not.words()));
     }
     if detached.not.is_empty() { Ok(()) } else { Err(Ended::Nothing.into()) }
-}
-
-fn print_not(attaching: &Attaching) {
-    attaching.not.iter().for_each(|not| say!("{}  not: {}", not.volume, printable(&not.why)));
 }
 
 pub(super) fn release(args: &SourceArgs) -> anyhow::Result<()> {

@@ -77,14 +77,7 @@ pub(super) fn run(args: &SourceArgs, order: Option<SelfTestArg>, wait: bool) -> 
 }
 
 fn print_tests(tests: &SelfTests, source: &dyn Source) {
-    if let Some(percent) = tests.running_percent {
-        say!("  it tests itself: {percent} % done");
-    }
-    for test in &tests.tests {
-        let kind = if test.is_extended { "extended" } else { "short" };
-        let at = test.first_failing_lba.map(|lba| format!(", first at LBA {lba}")).unwrap_or_default();
-        say!("  self-test at {} hours, {kind}: {}{at}", test.at_hours, test.outcome.word());
-    }
+    tests.words().iter().for_each(|line| say!("  {line}"));
     if let Some(failed) = health::failed_test(tests, source.sector_size()) {
         say!("  {} ({})", failed.what, failed.how);
     }

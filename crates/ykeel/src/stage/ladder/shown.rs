@@ -96,24 +96,12 @@ fn order_test(order: Order) -> Effects {
 
 /// The tests that the drive remembers, a line each.
 fn tests(source: &SharedSource) -> String {
-    let Ok(tests) = health::self_tests(source.as_ref()) else { return String::new() };
-    let running = tests.running_percent.map(|percent| format!("· runs: {percent} % done"));
-    let ended = tests.tests.iter().map(|test| {
-        let kind = if test.is_extended { "extended" } else { "short" };
-        let at = test.first_failing_lba.map(|lba| format!(", first at LBA {lba}")).unwrap_or_default();
-        format!("· {kind}, at {} hours: {}{at}", test.at_hours, test.outcome.word())
-    });
-    running.into_iter().chain(ended).collect::<Vec<_>>().join("\n")
+    health::self_tests(source.as_ref()).map(|tests| tests.words().join("\n")).unwrap_or_default()
 }
 
 fn told(attaching: &Attaching) -> String {
-    let shown = attaching.attached.iter().map(|shown| {
-        let label = shown.label.as_deref().unwrap_or("no label");
-        format!("· {} {} ({label}): {}", shown.volume, shown.kind, printable(&shown.at.display().to_string()))
-    });
-    let not = attaching.not.iter().map(|not| format!("· {} not: {}", not.volume, printable(&not.why)));
-    let lines: Vec<String> = shown.chain(not).collect();
-    format!("{}\n\nNothing is written to the drive while a volume is attached; U takes them away again.", lines.join("\n"))
+    let lines = attaching.words().join("\n");
+    format!("{lines}\n\nNothing is written to the drive while a volume is attached; U takes them away again.")
 }
 
 /// Takes what became of it.

@@ -7,7 +7,7 @@ use keel_core::CoreError;
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
 use keel_core::mend::{self, Look};
-use keel_core::nodes;
+use keel_core::nodes::{self, Appeared};
 use keel_core::plan::{self, Applied, ApplyOptions, Bundle, Direction, Step};
 use keel_core::yard::takes_yes;
 use keel_source::{ByteRange, SharedSource, counted};
@@ -17,15 +17,23 @@ use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::popup::Ask;
 use crate::stage::{Drive, ladder, mend as mend_stage};
 
-/// An apply, and what read before it.
-type Witnessed = (Applied, BTreeMap<String, Look>);
+/// An apply, with what read before it.
+pub(crate) struct Witnessed {
+    applied: Applied,
+    /// What the system made of it, where the drive is a device.
+    appeared: Option<Appeared>,
+    before: BTreeMap<String, Look>,
+}
+
+/// Whether the plan stands on the drive, and what the system made of that.
+type Recovered = (bool, Option<Appeared>);
 
 /// Work that writes.
 pub(crate) enum Writing {
     /// A plan is applied.
     Apply(Job<Step, Result<Witnessed, CoreError>>),
     /// An apply is finished or rolled back; true when the plan stands on the drive then.
-    Recover(Job<Step, Result<bool, CoreError>>),
+    Recover(Job<Step, Result<Recovered, CoreError>>),
     /// A repaired copy is saved.
     Save(Job<u64, Result<Vec<ByteRange>, CoreError>>),
 }
@@ -102,9 +110,8 @@ fn apply(drive: &mut Drive, code: String) {
     drive.plan.writing = Some(Writing::Apply(Job::start(move |desk| {
         let before = mend::looks(&source, &finds);
         let applied = plan::apply(&source, &plan, &options, &mut |step| desk.tell(step))?;
-        // What appeared is in the journal, and the nodes are there before it is said that all is done.
-        let _ = nodes::renew(&source);
-        Ok((applied, before))
+        // The nodes are there before it is said that all is done.
+        Ok(Witnessed { appeared: nodes::renew(&source), applied, before })
     })));
 }
 
@@ -140,8 +147,8 @@ fn put_back(drive: &mut Drive, path: PathBuf, direction: Direction, confirmation
     drive.plan.writing = Some(Writing::Recover(Job::start(move |desk| {
         let bundle = Bundle::read(&path)?;
         plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))?;
-        let _ = nodes::renew(&source);
-        Ok(plan::condition(&source, &bundle)? == plan::Condition::Applied)
+        let appeared = nodes::renew(&source);
+        Ok((plan::condition(&source, &bundle)? == plan::Condition::Applied, appeared))
     })));
 }
 
@@ -217,11 +224,12 @@ fn take_apply(drive: &mut Drive, messages: Vec<Message<Step, Result<Witnessed, C
                 drive.plan.written += 1;
                 continue;
             }
-            Message::Done(Ok((applied, before))) => {
+            Message::Done(Ok(Witnessed { applied, appeared, before })) => {
                 let text = format!(
-                    "{} bytes were written, flushed, read back and compared.\nu puts the drive back; the undo bundle is\n{}",
+                    "{} bytes were written, flushed, read back and compared.\nu puts the drive back; the undo bundle is\n{}{}",
                     applied.bytes,
-                    applied.bundle.display()
+                    applied.bundle.display(),
+                    told(appeared.as_ref())
                 );
                 (drive.plan.bundle, drive.plan.applied) = (Some(applied.bundle), true);
                 Some(Ended { title: "Applied", text, before: Some(before) })
@@ -233,7 +241,7 @@ fn take_apply(drive: &mut Drive, messages: Vec<Message<Step, Result<Witnessed, C
     ended
 }
 
-fn take_recover(drive: &mut Drive, messages: Vec<Message<Step, Result<bool, CoreError>>>) -> Option<Ended> {
+fn take_recover(drive: &mut Drive, messages: Vec<Message<Step, Result<Recovered, CoreError>>>) -> Option<Ended> {
     let mut ended = None;
     for message in messages {
         ended = match message {
@@ -241,15 +249,22 @@ fn take_recover(drive: &mut Drive, messages: Vec<Message<Step, Result<bool, Core
                 drive.plan.written += 1;
                 continue;
             }
-            Message::Done(Ok(stands)) => {
+            Message::Done(Ok((stands, appeared))) => {
                 drive.plan.applied = stands;
-                Ended::new("Done", if stands { "The apply is finished." } else { "Every byte stands as before the apply." })
+                let text = if stands { "The apply is finished." } else { "Every byte stands as before the apply." };
+                Ended::new("Done", format!("{text}{}", told(appeared.as_ref())))
             }
             Message::Done(Err(error)) => Ended::new("Not done", keel_core::chain(&error)),
             Message::Died(text) => Ended::new("The work died", text),
         };
     }
     ended
+}
+
+/// What the system made of the drive, below what was done.
+fn told(appeared: Option<&Appeared>) -> String {
+    let lines = appeared.map(Appeared::words).unwrap_or_default();
+    lines.iter().fold(String::new(), |text, line| text + "\n" + line)
 }
 
 fn take_save(drive: &mut Drive, messages: Vec<Message<u64, Result<Vec<ByteRange>, CoreError>>>) -> Option<Ended> {

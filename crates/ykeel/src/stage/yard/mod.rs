@@ -90,7 +90,7 @@ fn close(_app: &mut App) -> Effects {
 fn open(app: &mut App) -> Effects {
     let Some(berth) = app.berths.get(app.berth) else { return Effects::new() };
     match &berth.device {
-        Some(device) if device.is_of_system() => tell("this system runs from it: it is left alone"),
+        Some(device) if device.is_of_system => tell("this system runs from it: it is left alone"),
         Some(device) if !device.attachment.has_medium => tell("there is no medium in it"),
         _ => vec![Effect::Open(berth.path.clone(), None)],
     }

@@ -263,7 +263,7 @@ fn why(app: &App) -> Why {
     if let Some(sight) = &berth.sight {
         why.say(format!("· {}", sight.next), theme.accent());
     }
-    if berth.device.as_ref().is_some_and(Device::is_of_system) {
+    if berth.device.as_ref().is_some_and(|device| device.is_of_system) {
         why.say("· none: this system runs from it, and it is left alone", theme.text());
     } else {
         why.say("· enter opens the drive, read-only, and asks every rung of its ladder", theme.text());
