@@ -316,6 +316,9 @@ impl Bench<'_> {
         let driver = match made.kind {
             "exfat" => Some("exfat"),
             fat if fat.starts_with("fat") => Some("vfat"),
+            "ext2" | "ext3" | "ext4" => Some("ext4"),
+            "xfs" => Some("xfs"),
+            // What the driver of this one says is its program's: asked beside.
             _ => None,
         };
         if let Some(driver) = driver.filter(|_| mended) {

@@ -180,12 +180,6 @@ pub enum Refusal {
         /// The drive.
         name: String,
     },
-    /// A volume of the drive is shown by this system.
-    #[error("a volume of it is attached at {}: take it away first (ykeel detach)", at.display())]
-    IsAttached {
-        /// The folder.
-        at: PathBuf,
-    },
     /// A file that stands where a copy shall begin.
     #[error("{} is there already and no log of a copy belongs to it: nothing is overwritten", path.display())]
     CopyExists {

@@ -2,7 +2,7 @@
 
 use keel_format::health::{self, AtaHealth, HealthReading, NvmeHealth, SelfTests, attribute_word};
 use keel_format::{Finding, Severity};
-use keel_source::{ByteOffset, NoHealth, SectorSize, Source, counted};
+use keel_source::{ByteOffset, NoHealth, SectorSize, SelfTestOrder, Source, counted};
 use serde::{Deserialize, Serialize};
 
 /// Reallocated sectors above which a drive counts as failing.
@@ -105,6 +105,16 @@ pub fn ask(source: &dyn Source) -> Result<HealthVerdict, NoHealth> {
 /// [`NoHealth`] when it keeps none, or does not hand it out.
 pub fn self_tests(source: &dyn Source) -> Result<SelfTests, NoHealth> {
     Ok(SelfTests::read(&source.self_test_log()?))
+}
+
+/// Has `source` test itself, or stop that, and notes it in the journal of its case.
+///
+/// # Errors
+/// [`NoHealth`] when it does not.
+pub fn order_self_test(source: &dyn Source, order: SelfTestOrder) -> Result<(), NoHealth> {
+    source.self_test(order)?;
+    crate::case::note(source, "self-test", &serde_json::json!(format!("{order:?}").to_lowercase()));
+    Ok(())
 }
 
 /// What a test that failed says: at the place, where the drive names one.

@@ -3,7 +3,7 @@
 use keel_source::{Leave, LinkKind, SharedSource};
 
 use crate::error::{CoreError, Refusal};
-use crate::{attach, bundle, saved};
+use crate::{bundle, saved};
 
 /// How the technician confirmed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,8 +41,8 @@ impl Purpose {
 /// Leave to write to `source`.
 ///
 /// # Errors
-/// [`CoreError::Refused`]: without the drive's code (for what destroys, and on a block device, nothing else is taken), while a volume
-/// of it is attached, and while an apply or a probe that was interrupted waits, unless this is what it waits for.
+/// [`CoreError::Refused`]: without the drive's code (for what destroys, and on a block device, nothing else is taken), while an apply or
+/// a probe that was interrupted waits, unless this is what it waits for.
 pub fn leave(source: &SharedSource, confirmation: &Confirmation, purpose: Purpose) -> Result<Leave, CoreError> {
     let identity = source.identity();
     let leave = match confirmation {
@@ -55,10 +55,6 @@ pub fn leave(source: &SharedSource, confirmation: &Confirmation, purpose: Purpos
         }
         Confirmation::Code(code) => Leave::by_code(identity, code).ok_or(Refusal::Code),
     }?;
-    // A kernel that shows a volume does not look again at what is written under it.
-    if let Some(shown) = attach::kept(identity).into_iter().next() {
-        return Err(Refusal::IsAttached { at: shown.at }.into());
-    }
     if purpose != Purpose::PutBack
         && let Some(saved) = saved::interrupted_of(source)
     {

@@ -127,7 +127,7 @@ fn is_block(path: &Path) -> Option<u64> {
 }
 
 /// How the running system uses block device `device`, one of its partitions, or the drive that it is a partition of: a mount point in
-/// any process's view, swap, or a device built on it. `None` when it does not, as far as its tables say.
+/// any process's view, swap, a device built on it, or a loop device over it that is in use itself. `None` when it does not, as far as its tables say.
 pub(crate) fn use_of_device(device: u64) -> Option<String> {
     // The other partitions of its drive are others' ground: a partition may be written beside a mounted one.
     let mut own = vec![device];
@@ -144,10 +144,10 @@ pub(crate) fn use_of_device(device: u64) -> Option<String> {
     if swaps().iter().filter_map(|path| is_block(path)).any(|swap| own.contains(&swap)) {
         return Some("swap space".into());
     }
-    own.iter()
-        .flat_map(|device| fs::read_dir(sysfs_of(*device).join("holders")).into_iter().flatten().flatten())
-        .next()
-        .map(|holder| format!("device {} is built on it", printable(&holder.file_name().to_string_lossy())))
+    let holders = own.iter().flat_map(|device| fs::read_dir(sysfs_of(*device).join("holders")).into_iter().flatten().flatten());
+    let built =
+        holders.map(|holder| format!("device {} is built on it", printable(&holder.file_name().to_string_lossy()))).next();
+    built.or_else(|| use_through_loops(&|backing| backing.device.is_some_and(|device| own.contains(&device))))
 }
 
 /// The folders at which this process sees the block device at `path` or one of its partitions mounted, the outer ones first.
@@ -187,11 +187,17 @@ fn swaps() -> Vec<PathBuf> {
     table.lines().skip(1).filter_map(|line| Some(PathBuf::from(unescaped(line.split_whitespace().next()?)))).collect()
 }
 
-/// The loop devices whose content is the file `image`, whatever name or place they know it by.
-fn loops_over(image: FileId) -> Vec<(String, u64)> {
+/// What stands behind a loop device: a file, and the block device that it is, where it is one.
+struct Backing {
+    file: FileId,
+    device: Option<u64>,
+}
+
+/// The loop devices over what `is_own`, whatever name or place they know it by.
+fn loops_over(is_own: &dyn Fn(&Backing) -> bool) -> Vec<(String, u64)> {
     let entries = fs::read_dir("/sys/block").into_iter().flatten().flatten();
     let attached = entries.filter(|entry| entry.path().join("loop/backing_file").exists());
-    let over = attached.filter(|entry| backing_of(entry) == Some(image));
+    let over = attached.filter(|entry| backing_of(entry).is_some_and(|backing| is_own(&backing)));
     over.filter_map(|entry| {
         let number = device_of(&fs::read_to_string(entry.path().join("dev")).ok()?)?;
         Some((entry.file_name().to_string_lossy().into_owned(), number))
@@ -199,29 +205,32 @@ fn loops_over(image: FileId) -> Vec<(String, u64)> {
     .collect()
 }
 
-/// The file behind a loop device: as the driver knows it, else by the name that it was given.
-fn backing_of(entry: &fs::DirEntry) -> Option<FileId> {
+/// What is behind a loop device: as the driver knows it, else by the name that it was given.
+fn backing_of(entry: &fs::DirEntry) -> Option<Backing> {
     let device = File::open(Path::new("/dev").join(entry.file_name())).ok();
-    device.and_then(|device| sys::loop_backing(&device).ok()).or_else(|| {
+    let known = device.and_then(|device| sys::loop_backing(&device).ok());
+    known.map(|(file, device)| Backing { file, device: Some(device).filter(|device| *device != 0) }).or_else(|| {
         let name = fs::read_to_string(entry.path().join("loop/backing_file")).ok()?;
-        fs::metadata(name.trim_end()).ok().map(|about| file_id(&about))
+        let about = fs::metadata(name.trim_end()).ok()?;
+        let device = about.file_type().is_block_device().then(|| about.rdev());
+        Some(Backing { file: file_id(&about), device })
+    })
+}
+
+/// How the running system uses a loop device over what `is_own`.
+fn use_through_loops(is_own: &dyn Fn(&Backing) -> bool) -> Option<String> {
+    loops_over(is_own).into_iter().find_map(|(name, device)| {
+        // Held by something that no table shows.
+        let held = || is_held(&Path::new("/dev").join(&name)).then(|| "held by the system".to_string());
+        let how = use_of_device(device).or_else(held)?;
+        Some(format!("{how}, through {}", printable(&name)))
     })
 }
 
 /// How the running system uses the file `image`: through a loop device that is in use, or as swap.
 pub(crate) fn use_of_image(image: FileId) -> Option<String> {
-    for (name, device) in loops_over(image) {
-        let how = use_of_device(device).or_else(|| {
-            // Held by something that no table shows.
-            let path = Path::new("/dev").join(&name);
-            is_held(&path).then(|| "held by the system".to_string())
-        });
-        if let Some(how) = how {
-            return Some(format!("{how}, through {}", printable(&name)));
-        }
-    }
-    let in_swap = swaps().iter().any(|path| fs::metadata(path).is_ok_and(|about| file_id(&about) == image));
-    in_swap.then(|| "swap space".into())
+    let in_swap = || swaps().iter().any(|path| fs::metadata(path).is_ok_and(|about| file_id(&about) == image));
+    use_through_loops(&|backing| backing.file == image).or_else(|| in_swap().then(|| "swap space".into()))
 }
 
 /// True when the block device at `path` does not open exclusively: the kernel holds it.
@@ -255,7 +264,7 @@ impl Medium {
         if let Some(name) = backing.map(|name| PathBuf::from(name.trim_end())) {
             let name_of = sysfs_of(drive).canonicalize().ok().and_then(|path| path.file_name().map(ToOwned::to_owned));
             let device = name_of.and_then(|name| File::open(Path::new("/dev").join(name)).ok());
-            let id = device.and_then(|device| sys::loop_backing(&device).ok());
+            let id = device.and_then(|device| sys::loop_backing(&device).ok()).map(|(file, _)| file);
             self.files.extend(id.or_else(|| fs::metadata(&name).ok().map(|about| file_id(&about))));
             file_system_of(&name).into_iter().for_each(|device| self.add(device, files, depth + 1));
         }

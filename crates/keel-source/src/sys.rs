@@ -377,12 +377,12 @@ pub(crate) fn device_physical_sector(file: &File) -> rustix::io::Result<u32> {
     unsafe { ioctl(file, Getter::<BLKPBSZGET, u32>::new()) }
 }
 
-/// Device and inode number of the file behind a loop device.
-pub(crate) fn loop_backing(file: &File) -> rustix::io::Result<(u64, u64)> {
+/// Device and inode number of the file behind a loop device, and the device that this file is; 0 for one that is none.
+pub(crate) fn loop_backing(file: &File) -> rustix::io::Result<((u64, u64), u64)> {
     // SAFETY: LOOP_GET_STATUS64 writes one `loop_info64`, which `LoopInfo64` is laid out as, through the pointer that `Getter`
     // provides, and reads nothing.
     let info = unsafe { ioctl(file, Getter::<LOOP_GET_STATUS64, LoopInfo64>::new()) }?;
-    Ok((info.lo_device, info.lo_inode))
+    Ok(((info.lo_device, info.lo_inode), info.lo_rdevice))
 }
 
 /// The next range of `file` at or after `from` that is not a hole, cut at `len`. `None` when only a hole follows.

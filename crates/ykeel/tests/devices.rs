@@ -254,7 +254,7 @@ sleep 0.5; nodes released; echo "@@LEFT release $(grep -c -e ykeel -e cards -e /
     exits.iter().for_each(|name| assert_eq!(one("EXIT", name), "0", "{name}: {}", lines.join("\n")));
     assert_eq!((one("EXIT", "mounted"), one("EXIT", "attached")), ("4".into(), "4".into()));
     assert!(one("SAID", "mounted").contains("mounted at /mnt"));
-    assert!(one("SAID", "attached").contains("is attached at"), "{}", one("SAID", "attached"));
+    assert!(one("SAID", "attached").contains("/attached/n1-OFFICE, through loop"), "{}", one("SAID", "attached"));
     assert_eq!(one("NODES", "first"), "/dev/sda /dev/sda1 /dev/sda2");
     let appeared = &json(&lines, "MEND", "first")["applied"]["appeared"];
     assert_eq!((appeared["way"].as_str(), appeared["nodes"].as_array().map(Vec::len)), (Some("whole"), Some(2)));

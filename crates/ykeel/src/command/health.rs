@@ -35,11 +35,10 @@ pub(super) fn run(args: &SourceArgs, order: Option<SelfTestArg>, wait: bool) -> 
             SelfTestArg::Extended => SelfTestOrder::Extended,
             SelfTestArg::Stop => SelfTestOrder::Stop,
         };
-        if let Err(error) = source.self_test(order) {
+        if let Err(error) = health::order_self_test(source.as_ref(), order) {
             tell!("ykeel: {error}");
             return Err(Ended::Nothing.into());
         }
-        note(&args.source, "self-test", &format!("{order:?}"));
     }
     let mut tests = health::self_tests(source.as_ref()).ok();
     while wait && tests.as_ref().is_some_and(|tests| tests.running_percent.is_some()) {

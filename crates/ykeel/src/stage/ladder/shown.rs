@@ -4,7 +4,7 @@ use keel_core::attach::{self, Attaching};
 use keel_core::job::{Job, Message};
 use keel_core::sweep::Find;
 use keel_core::{chain, health};
-use keel_source::{NoHealth, SelfTestOrder, SharedSource, counted, printable};
+use keel_source::{SelfTestOrder, SharedSource, counted, printable};
 
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::popup::Ask;
@@ -71,24 +71,19 @@ pub(super) fn release(drive: &mut Drive) -> Effects {
 pub(super) fn ask_test(_drive: &mut Drive) -> Effects {
     let says = "The drive tests itself while you work.\nshort: a few minutes; extended: its whole surface, hours; stop: the one that runs.";
     let ask = Ask::new("Self-test", says, "short", |_, line| match line.trim() {
-        "short" => order_test(|source| source.self_test(SelfTestOrder::Short).map(|()| "The short test runs: a few minutes.")),
-        "extended" => order_test(|source| {
-            source.self_test(SelfTestOrder::Extended).map(|()| "The extended test runs: hours, on a large drive.")
-        }),
-        "stop" => order_test(|source| source.self_test(SelfTestOrder::Stop).map(|()| "The test was stopped.")),
+        "short" => order_test(SelfTestOrder::Short, "The short test runs: a few minutes."),
+        "extended" => order_test(SelfTestOrder::Extended, "The extended test runs: hours, on a large drive."),
+        "stop" => order_test(SelfTestOrder::Stop, "The test was stopped."),
         _ => tell("short, extended or stop is wanted"),
     });
     vec![Effect::Over(Box::new(ask))]
 }
 
-/// How a test is ordered, and what is said then.
-type Order = fn(&SharedSource) -> Result<&'static str, NoHealth>;
-
-fn order_test(order: Order) -> Effects {
+fn order_test(order: SelfTestOrder, said: &'static str) -> Effects {
     vec![job("the drive's own test", move |drive| {
         let source = SharedSource::clone(&drive.source);
-        drive.ladder.shown_job = Some(Job::start(move |_| match order(&source) {
-            Ok(said) => ("The drive tests itself", format!("{said}\n{}", tests(&source))),
+        drive.ladder.shown_job = Some(Job::start(move |_| match health::order_self_test(source.as_ref(), order) {
+            Ok(()) => ("The drive tests itself", format!("{said}\n{}", tests(&source))),
             Err(error) => ("The drive does not test itself", error.to_string()),
         }));
     })]
