@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use keel_source::{DeviceEvents, printable};
+use keel_source::{DeviceEvents, Transport, printable};
 
 use super::{Berth, Group, Sight};
 use crate::device::{self, Device};
@@ -62,7 +62,8 @@ fn is_same(one: &[Berth], other: &[Berth]) -> bool {
     one.len() == other.len() && one.iter().zip(other).all(|(one, other)| seen(one) == seen(other))
 }
 
-/// What changed between two lists, in words: who came, and who is gone.
+/// What changed between two lists, in words: who came, and who is gone. A loop device is plugged in by nobody: it comes and goes unsaid,
+/// as this program's own do when it proves a volume.
 #[must_use]
 pub fn changes(before: &[Berth], after: &[Berth]) -> Vec<String> {
     let key = |berth: &Berth| (berth.path.clone(), berth.device.as_ref().map(Device::words));
@@ -71,9 +72,15 @@ pub fn changes(before: &[Berth], after: &[Berth]) -> Vec<String> {
         let words = berth.device.as_ref().map(Device::words).filter(|words| !words.is_empty());
         words.map_or(node.clone(), |words| format!("{node} ({words})"))
     };
+    let is_plugged = |berth: &&Berth| berth.device.as_ref().is_none_or(|device| device.attachment.transport != Transport::Loop);
     let lacks = |list: &[Berth], berth: &Berth| !list.iter().any(|other| key(other) == key(berth));
-    let gone = before.iter().filter(|berth| lacks(after, berth)).map(|berth| format!("{} is gone", name(berth)));
-    let came = after.iter().filter(|berth| lacks(before, berth)).map(|berth| format!("{} was plugged in", name(berth)));
+    let gone =
+        before.iter().filter(is_plugged).filter(|berth| lacks(after, berth)).map(|berth| format!("{} is gone", name(berth)));
+    let came = after
+        .iter()
+        .filter(is_plugged)
+        .filter(|berth| lacks(before, berth))
+        .map(|berth| format!("{} was plugged in", name(berth)));
     gone.chain(came).collect()
 }
 
@@ -120,7 +127,11 @@ mod tests {
         let device = before[1].device.as_ref().unwrap();
         assert_eq!((device.words().as_str(), device.bytes, device.sectors), ("Mudlark BL-1", 1 << 20, (4096, 4096)));
         fs::remove_dir_all(root.path().join("sdq")).unwrap();
-        put(root.path(), &[("sds/size", "2048\n"), ("sds/device/model", "Mudlark\n"), ("sds/device/serial", "BL-1\n")]);
+        fs::remove_dir_all(root.path().join("loop1")).unwrap();
+        put(
+            root.path(),
+            &[("sds/size", "2048\n"), ("sds/device/model", "Mudlark\n"), ("sds/device/serial", "BL-1\n"), ("loop2/size", "8\n")],
+        );
         let after = below(root.path(), nodes);
         assert_eq!(changes(&before, &after), ["/dev/sdq (Mudlark BL-1) is gone", "/dev/sds (Mudlark BL-1) was plugged in"]);
         assert!(changes(&after, &after).is_empty() && is_same(&after, &after) && !is_same(&before, &after));
