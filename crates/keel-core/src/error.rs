@@ -123,6 +123,9 @@ pub enum Refusal {
     /// A fill without the drive's code.
     #[error("a fill overwrites everything on the drive: it wants the drive's confirmation code, never --yes")]
     FillCode,
+    /// Something that a drive keeps for good, without the code for that.
+    #[error("what the drive keeps for good wants the code that is shown for it, which is another one than the drive's")]
+    LastingCode,
     /// What stands on the drive after writing is not what was written.
     #[error("the drive did not keep what was written at {at}: the bundle puts back what it can")]
     NotKept {

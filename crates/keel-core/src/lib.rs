@@ -41,6 +41,7 @@ mod tag;
 #[cfg(test)]
 mod testing;
 pub mod whose;
+pub mod widen;
 pub mod yard;
 
 pub use error::{CoreError, Refusal, chain};

@@ -166,6 +166,14 @@ pub enum SourceError {
         /// Name of the source.
         name: String,
     },
+    /// A drive that does not let its end be set.
+    #[error("the end of {name} was not set: {reason}")]
+    NotSet {
+        /// Name of the source.
+        name: String,
+        /// The drive's or the system's words.
+        reason: String,
+    },
     /// What stands under the path is not what was opened and looked at.
     #[error("{} is not any more what was looked at: {what}", path.display())]
     Replaced {

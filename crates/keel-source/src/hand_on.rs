@@ -23,6 +23,10 @@ macro_rules! hand_on {
             $below.own_size()
         }
 
+        fn set_end(&$own, order: $crate::EndOrder, leave: &$crate::Leave) -> Result<u64, $crate::SourceError> {
+            $below.set_end(order, leave)
+        }
+
         fn attachment(&$own) -> Option<$crate::Attachment> {
             $below.attachment()
         }

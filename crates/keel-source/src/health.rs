@@ -1,5 +1,7 @@
 //! The health pages that a drive keeps of itself, as the drive gives them. What they say is read in `keel-format`.
 
+use crate::FurtherEnd;
+
 /// Bytes of each page.
 pub const HEALTH_PAGE_BYTES: usize = 512;
 
@@ -68,8 +70,8 @@ pub enum ErrorLog {
 pub struct OwnSize {
     /// `IDENTIFY DEVICE` data, 512 bytes, of an ATA drive.
     pub identify: Option<Vec<u8>>,
-    /// Bytes that it has in truth: its native maximum address, where it tells that.
-    pub native_bytes: Option<u64>,
+    /// Where its addresses could end beyond where they do, nearest first, as far as it tells.
+    pub further: Vec<FurtherEnd>,
 }
 
 /// Why there is no health page.

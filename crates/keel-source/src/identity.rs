@@ -113,8 +113,14 @@ impl Identity {
     /// The confirmation code: six signs from an alphabet without look-alikes, as `ABC-DEF`.
     #[must_use]
     pub fn code(&self) -> String {
+        self.code_for("code")
+    }
+
+    /// As [`Identity::code`], for one purpose alone.
+    #[must_use]
+    pub fn code_for(&self, purpose: &str) -> String {
         const SIGNS: &[u8; 32] = b"ABCDEFGHJKLMNPQRSTUVWXYZ23456789";
-        let hash = blake3::hash(format!("code {}", self.key()).as_bytes());
+        let hash = blake3::hash(format!("{purpose} {}", self.key()).as_bytes());
         let mut code: String = hash.as_bytes().iter().take(6).map(|byte| char::from(SIGNS[usize::from(byte & 31)])).collect();
         code.insert(3, '-');
         code

@@ -21,6 +21,7 @@ mod copy_log;
 mod deadline;
 mod device_events;
 mod direct;
+mod end;
 mod error;
 mod file;
 mod hand_on;
@@ -58,6 +59,7 @@ pub use cancel::Cancel;
 pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, CopyState, RangeHash, copy_log_of};
 pub use device_events::DeviceEvents;
 pub use direct::PageBuf;
+pub use end::{EndMeans, EndOrder, FurtherEnd, Lasts};
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
 pub use health::{ErrorLog, HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize, SelfTestLog, SelfTestOrder};
@@ -169,6 +171,20 @@ pub trait Source: Send + Sync {
     /// What the drive itself says of its size: an enclosure's bridge may show less of it, and so may the drive.
     fn own_size(&self) -> OwnSize {
         OwnSize::default()
+    }
+
+    /// Has the drive show another number of bytes, and the system look again; the bytes that are shown then. The source itself stays as
+    /// it was opened.
+    ///
+    /// # Errors
+    /// [`SourceError::NoLeave`] without leave for this drive, [`SourceError::Mounted`] while it is in use, [`SourceError::NotSet`] with what
+    /// drive or system answer; for what is no drive, that it has no such thing.
+    fn set_end(&self, order: EndOrder, leave: &Leave) -> Result<u64, SourceError> {
+        let _ = (order, leave);
+        Err(SourceError::NotSet {
+            name: self.identity().name.clone(),
+            reason: "it has no maximum address that can be set".into(),
+        })
     }
 
     /// How it is attached, for a device of this system.

@@ -263,6 +263,8 @@ struct NvmeAdminCmd {
 pub(crate) enum Transfer<'a> {
     /// From the drive.
     In(&'a mut [u8]),
+    /// To the drive.
+    Out(&'a [u8]),
     /// Nothing.
     Nothing,
 }
@@ -287,13 +289,14 @@ pub(crate) fn scsi_command(
     transfer: Transfer<'_>,
     limit: Duration,
 ) -> rustix::io::Result<Passed> {
-    // From the kernel's `scsi/sg.h`: SG_DXFER_FROM_DEV and SG_DXFER_NONE.
-    let (data, direction) = match transfer {
-        Transfer::In(data) => (data, -3),
-        Transfer::Nothing => (&mut [][..], -1),
+    // From the kernel's `scsi/sg.h`: SG_DXFER_FROM_DEV, SG_DXFER_TO_DEV and SG_DXFER_NONE.
+    let (data, length, direction) = match transfer {
+        Transfer::In(data) => (data.as_mut_ptr(), data.len(), -3),
+        Transfer::Out(data) => (data.as_ptr().cast_mut(), data.len(), -2),
+        Transfer::Nothing => (ptr::null_mut(), 0, -1),
     };
     let mut sense = [0u8; 64];
-    let length = u32::try_from(data.len()).map_err(|_| rustix::io::Errno::INVAL)?;
+    let length = u32::try_from(length).map_err(|_| rustix::io::Errno::INVAL)?;
     let mut header = SgIoHdr {
         interface_id: i32::from(b'S'),
         dxfer_direction: direction,
@@ -301,7 +304,7 @@ pub(crate) fn scsi_command(
         mx_sb_len: 64,
         iovec_count: 0,
         dxfer_len: length,
-        dxferp: data.as_mut_ptr().cast(),
+        dxferp: data.cast(),
         cmdp: command.as_mut_ptr(),
         sbp: sense.as_mut_ptr(),
         timeout: u32::try_from(limit.as_millis()).unwrap_or(u32::MAX),
@@ -318,8 +321,8 @@ pub(crate) fn scsi_command(
         duration: 0,
         info: 0,
     };
-    // SAFETY: SG_IO reads and writes one `sg_io_hdr`, which `header` is laid out as. Its three pointers lead to `data`,
-    // `command` and `sense`, which outlive the call and are as long as the lengths beside them say.
+    // SAFETY: SG_IO reads and writes one `sg_io_hdr`, which `header` is laid out as. Its three pointers lead to the data of `transfer`,
+    // `command` and `sense`, which outlive the call and are as long as the lengths beside them say; data that goes out is only read.
     unsafe { ioctl(file, Updater::<SG_IO, SgIoHdr>::new(&mut header)) }?;
     let written = sense.get(..usize::from(header.sb_len_wr)).unwrap_or(&sense);
     Ok(Passed { status: header.status, host_status: header.host_status, sense: written.to_vec(), residual: header.resid })

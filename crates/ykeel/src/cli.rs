@@ -15,7 +15,7 @@ mod mend;
 
 pub(crate) use case::{CaseCommand, OutcomeArg};
 pub(crate) use copy::CopyArgs;
-pub(crate) use drive::{FathomArgs, SelfTestArg};
+pub(crate) use drive::{FathomArgs, SelfTestArg, WidenArgs};
 pub(crate) use mend::{ChoiceArgs, MendArgs};
 
 /// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
@@ -273,6 +273,9 @@ pub(crate) enum Command {
         #[arg(long)]
         wait: bool,
     },
+    /// Have a drive that was told to show less than it has show all of it: see what is hidden, then open it.
+    #[command(after_long_help = examples::WIDEN)]
+    Widen(WidenArgs),
     /// Read samples of the surface, or all of it, and tell how the drive delivers.
     #[command(after_long_help = examples::READS)]
     Reads {

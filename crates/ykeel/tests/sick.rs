@@ -185,3 +185,66 @@ fn nonsense_is_refused_with_the_codes_of_the_contract() {
     let words = bench.json(&["case", "words"]).1;
     assert!(words["symptoms"].as_array().unwrap().len() > 10 && words["checks"].as_array().unwrap().len() == 11);
 }
+
+#[test]
+fn a_drive_that_shows_half_of_itself_shows_all_when_told_and_its_case_goes_on() {
+    let bench = Bench::new();
+    let whole = bench.copy("purser-stick.img");
+    let bytes = fs::metadata(&whole).unwrap().len();
+    let shown = bytes / 2 / 512 * 512;
+    let describe = |means: &str| {
+        let text = format!(
+            "version = 1\nclaimed_bytes = {shown}\nnative_bytes = {bytes}\nnative_means = \"{means}\"\nidentity = {{ model = \"Mudlark\", serial = \"BL-0099\" }}\n[[backing]]\nfile = \"purser-stick.img\"\n"
+        );
+        fs::write(bench.path("half.drive.toml"), text).unwrap();
+    };
+    describe("host_protected");
+    let drive = bench.path("half.drive.toml");
+    let drive = text(&drive);
+    bench.json(&["case", "open", drive, "--client", "Brackwater Line"]);
+    let (_, ladder) = bench.json(&["ladder", drive]);
+    assert_eq!(rung(&ladder, "capacity")["state"], "doubtful");
+    let (code, told) = said(&bench, &["widen", drive]);
+    assert!(code == 0 && told.contains("host protected area") && told.contains(&format!("({} bytes)", bytes - shown)), "{told}");
+    // Without a code, and with another one, nothing happens.
+    for wrong in [&["--apply"][..], &["--apply", "--confirm", "AAA-AAA"], &["--apply", "--lasting", "--confirm", "AAA-AAA"]] {
+        let (code, _) = said(&bench, &[&["widen", drive], wrong].concat());
+        assert_eq!((code, bench.json(&["widen", drive]).0), (4, 0), "{wrong:?}");
+    }
+    let (_, document) = bench.json(&["widen", drive]);
+    let passing = document["opening"]["code"].as_str().unwrap().to_string();
+    let (code, widened) = bench.json(&["widen", drive, "--apply", "--confirm", &passing]);
+    assert_eq!((code, widened["widened"]["shown_bytes"].as_u64()), (0, Some(bytes)));
+    assert!(widened["widened"]["holds"].as_array().is_some_and(|holds| !holds.is_empty()), "{widened}");
+    // What lay behind the former end is found and read, as of the whole drive.
+    let find = |document: &Value| {
+        let finds = document["finds"].as_array().unwrap().iter();
+        finds.map(|find| (find["kind"].to_string(), find["start_byte"].as_u64(), find["bytes"].as_u64())).collect::<Vec<_>>()
+    };
+    let (_, of_whole) = bench.json(&["sweep", text(&whole)]);
+    let (_, of_drive) = bench.json(&["sweep", drive]);
+    assert_eq!(find(&of_drive), find(&of_whole));
+    // The same drive: its case goes on, and tells what was done.
+    let (_, case) = bench.json(&["case", "show", drive]);
+    let journal = fs::read_to_string(Path::new(case["folder"].as_str().unwrap()).join("journal.jsonl")).unwrap();
+    assert!(case["case"]["client"] == "Brackwater Line" && journal.contains("\"end\""), "{case}\n{journal}");
+    // Told back; and with its power cut it forgets.
+    let (_, document) = bench.json(&["widen", drive, "--back"]);
+    assert_eq!(document["former"]["bytes"].as_u64(), Some(shown));
+    assert_eq!(bench.json(&["widen", drive, "--back", "--apply", "--yes"]).0, 0);
+    assert_eq!(bench.json(&["widen", drive, "--back"]).0, 5, "it shows its former end");
+    bench.json(&["widen", drive, "--apply", "--yes"]);
+    assert_eq!(bench.json(&["widen", drive]).0, 5, "nothing is hidden");
+    assert_eq!(bench.run(&["release", drive]).status.code(), Some(0));
+    assert_eq!(bench.json(&["widen", drive]).0, 0, "its power was cut");
+    // One that remembers is opened for good only.
+    describe("accessible_max");
+    assert_eq!(bench.run(&["widen", drive, "--apply", "--yes"]).status.code(), Some(5));
+    let lasting = document["opening"]["lasting_code"].clone();
+    assert!(lasting.is_null(), "it was wide then");
+    let (_, document) = bench.json(&["widen", drive]);
+    let lasting = document["opening"]["lasting_code"].as_str().unwrap();
+    assert_eq!(bench.json(&["widen", drive, "--lasting", "--apply", "--confirm", lasting]).0, 0);
+    bench.run(&["release", drive]);
+    assert_eq!(bench.json(&["widen", drive]).0, 5, "it holds to it");
+}

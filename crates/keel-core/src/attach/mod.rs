@@ -268,8 +268,12 @@ pub fn release(source: &SharedSource) -> Result<Released, CoreError> {
         // An image has nothing to stop, and mostly nothing to take away.
         let detached = detach(&identity, None).unwrap_or_default();
         let unmounted = detached.attached.into_iter().map(|shown| shown.at).collect();
-        let not_yet = detached.not.into_iter().map(|not| not.why).collect();
-        let done = vec!["no volume of it is attached".to_string()];
+        let not_yet: Vec<String> = detached.not.into_iter().map(|not| not.why).collect();
+        let mut done = vec!["no volume of it is attached".to_string()];
+        // A simulated drive has power that can be cut.
+        if identity.link == LinkKind::Simulated && not_yet.is_empty() {
+            done.extend(source.stop().unwrap_or_default());
+        }
         return Ok(Released { device: identity.path.unwrap_or_default(), unmounted, done, not_yet });
     };
     let mut released = Released { device: device.clone(), unmounted: Vec::new(), done: Vec::new(), not_yet: Vec::new() };

@@ -38,10 +38,30 @@ pub fn state_folder() -> PathBuf {
     folder.unwrap_or_else(|| PathBuf::from(".ykeel"))
 }
 
-/// The folder of one drive below [`state_folder`], named by [`Identity::key`].
+/// The folder of one drive below [`state_folder`], named by [`Identity::key`]; of a drive that shows another length than it once did, the
+/// one that it had then ([`same_drive`]).
 #[must_use]
 pub fn drive_folder(identity: &Identity) -> PathBuf {
-    state_folder().join(identity.key())
+    let own = state_folder().join(identity.key());
+    let former = fs::read_to_string(own.join(SAME)).ok();
+    let is_key = |key: &String| key.len() == 32 && key.bytes().all(|digit| digit.is_ascii_hexdigit());
+    former.filter(is_key).map_or(own, |key| state_folder().join(key))
+}
+
+/// The file that names the folder of a drive which called itself otherwise before.
+const SAME: &str = "same-as";
+
+/// Notes that `now` is the drive that `before` is: what is kept of it goes on.
+///
+/// # Errors
+/// [`CoreError::File`] when that cannot be noted.
+pub(crate) fn same_drive(before: &Identity, now: &Identity) -> Result<(), CoreError> {
+    let folder = drive_folder(before);
+    let own = state_folder().join(now.key());
+    match folder.file_name().and_then(|name| name.to_str()).filter(|_| folder != own) {
+        Some(key) => write_whole(&own.join(SAME), key.as_bytes()),
+        None => Ok(()),
+    }
 }
 
 /// Writes `bytes` to `path`, in a folder of our own, so that a crash leaves the former file or the new one, never half of one. No

@@ -2,7 +2,9 @@
 
 use keel_format::health::Identify;
 use keel_format::{Finding, Severity};
-use keel_source::{Attachment, ByteOffset, ByteRange, LinkKind, LinkRate, NoHealth, SharedSource, counted, size_decimal};
+use keel_source::{
+    Attachment, ByteOffset, ByteRange, FurtherEnd, LinkKind, LinkRate, NoHealth, SharedSource, counted, size_decimal,
+};
 
 use super::{Rung, RungName, RungState};
 use crate::case::Case;
@@ -12,6 +14,7 @@ use crate::intake::{self, Cause, Outcome};
 use crate::job::{Cancel, Desk};
 use crate::kernel_words::KernelWords;
 use crate::reads::{self, Latency, Left, ReadsOptions, Survey};
+use crate::widen;
 
 /// The most places that are listed one by one.
 const MOST_LISTED: usize = 16;
@@ -86,7 +89,7 @@ impl Ground {
             each(health);
         }
         let mut proven = capacity_rung(source, capacity.as_ref(), survey.as_ref());
-        hidden(&mut proven, source, identify.as_ref(), own.native_bytes);
+        hidden(&mut proven, source, identify.as_ref(), &own.further);
         proven.findings.extend(kernel.findings(RungName::Capacity));
         rungs.push(proven);
         rungs.iter().skip(2).for_each(each);
@@ -299,7 +302,7 @@ fn told_by_identify(rung: &mut Rung, identify: Option<&Identify>) {
 }
 
 /// What lies behind the end that is shown: hidden by the drive, or by what stands before it.
-fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, native_bytes: Option<u64>) {
+fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, further: &[FurtherEnd]) {
     let shown = source.identity().bytes;
     let (own, sectors) = (identify.map(Identify::bytes), identify.map(|identify| identify.sector_bytes.0));
     let mut say = |what: String, how: &str, next: &str| {
@@ -327,14 +330,17 @@ fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, n
             "--sector-size reads the table as the other side wrote it",
         );
     }
-    if let Some(native) = native_bytes.filter(|native| *native > own.unwrap_or(shown)) {
-        let bytes = native - own.unwrap_or(shown);
-        let what = format!(
-            "{} more are on the drive and not shown ({bytes} bytes): its maximum address was set lower",
-            size_decimal(bytes)
-        );
-        let next = "nothing there can be read before the maximum address is set back; what is shown can be worked on as it is";
+    let addressed = own.unwrap_or(shown);
+    for end in further.iter().filter(|end| end.bytes > addressed) {
+        let (bytes, means) = (end.bytes - addressed, end.means.word());
+        let what = format!("{} more are on the drive and not shown ({bytes} bytes), by its {means}", size_decimal(bytes));
+        let next = "nothing there reads before the drive is told to show it: ykeel widen SOURCE, or E here; what is shown can be worked on as it is";
         say(what, "its native maximum address against the one in use", next);
+    }
+    if let Some(former) = widen::former(source.identity()) {
+        let what = format!("it was told to show {} more at {}", size_decimal(former.whole_bytes - former.bytes), former.at);
+        let how = "what is kept of this drive; ykeel widen SOURCE --back tells it the former end";
+        rung.findings.push(Finding::at(Severity::Note, ByteOffset(former.bytes), what, how));
     }
     if rung.state == RungState::Doubtful && rung.note == "Fathom will test it" {
         rung.note = "shows less than it has".into();

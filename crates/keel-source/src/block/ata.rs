@@ -11,14 +11,12 @@ use crate::sys::{self, Passed, Transfer};
 const LIMIT: Duration = Duration::from_secs(5);
 /// `ATA PASS-THROUGH (16)`.
 const PASS_THROUGH: u8 = 0x85;
-/// Protocols of it: without data, and PIO data-in.
+/// Protocols of it: without data, PIO data-in and PIO data-out.
 const NO_DATA: u8 = 3;
 const PIO_IN: u8 = 4;
-/// `IDENTIFY DEVICE`, `READ NATIVE MAX ADDRESS EXT` (ACS-2, 7.31), `ACCESSIBLE MAX ADDRESS CONFIGURATION` with `GET NATIVE MAX ADDRESS EXT`
-/// (ACS-4, 7.1.2) at feature 0.
+const PIO_OUT: u8 = 5;
+/// `IDENTIFY DEVICE`.
 const IDENTIFY_DEVICE: u8 = 0xEC;
-const READ_NATIVE_MAX_EXT: u8 = 0x27;
-const ACCESSIBLE_MAX: u8 = 0x78;
 /// `SMART`, and of its features those that are used.
 const SMART: u8 = 0xB0;
 pub(super) const SMART_READ_DATA: u8 = 0xD0;
@@ -27,7 +25,7 @@ const SMART_READ_LOG: u8 = 0xD5;
 const SMART_EXECUTE_OFF_LINE: u8 = 0xD4;
 
 /// The command block for `command`: one block of data in, or none and the registers back. Commands of 48 bits are `extended`.
-fn block(command: u8, reads: bool, extended: bool) -> [u8; 16] {
+pub(super) fn block(command: u8, reads: bool, extended: bool) -> [u8; 16] {
     let mut block = [0u8; 16];
     block[0] = PASS_THROUGH;
     block[1] = if reads { PIO_IN } else { NO_DATA } << 1 | u8::from(extended);
@@ -40,15 +38,29 @@ fn block(command: u8, reads: bool, extended: bool) -> [u8; 16] {
     block
 }
 
-/// The LBA in the registers that came back (SAT-4, 12.2.7: ATA status return descriptor, in descriptor sense data).
-fn lba_in(sense: &[u8]) -> Option<u64> {
+/// The registers that came back (SAT-4, 12.2.7: ATA status return descriptor, in descriptor sense data).
+pub(super) struct Registers {
+    /// The LBA of a 48-bit command.
+    pub(super) lba: u64,
+    /// `DEVICE`: its lower half holds the upper four bits of the LBA of a 28-bit command.
+    pub(super) device: u8,
+    /// `STATUS`, bit 0: the command failed.
+    pub(super) failed: bool,
+}
+
+/// The registers in `sense`.
+pub(super) fn registers(sense: &[u8]) -> Option<Registers> {
     let field = descriptors(sense).find(|descriptor| descriptor.len() == 14 && descriptor[0] == 0x09)?;
-    // Status, bit 0: the command failed.
-    if field[13] & 1 != 0 {
-        return None;
-    }
     let bytes = [field[7], field[9], field[11], field[6], field[8], field[10]];
-    Some(bytes.iter().rev().fold(0, |sum, byte| sum << 8 | u64::from(*byte)))
+    let lba = bytes.iter().rev().fold(0, |sum, byte| sum << 8 | u64::from(*byte));
+    Some(Registers { lba, device: field[12], failed: field[13] & 1 != 0 })
+}
+
+/// The command block of `command`, which hands 512 bytes of data to the drive.
+pub(super) fn block_out(command: u8) -> [u8; 16] {
+    let mut block = block(command, true, false);
+    (block[1], block[2]) = (PIO_OUT << 1, 0x06);
+    block
 }
 
 /// The command block of `SMART` (B0h) with `feature`, for `low` in the first byte of the LBA; the others carry its signature.
@@ -89,23 +101,7 @@ pub(super) fn identify(file: &File) -> Option<Vec<u8>> {
     (is_done(&passed) && data.iter().any(|byte| *byte != 0)).then_some(data)
 }
 
-/// Sectors that the drive `file` has in truth, where it tells; `identify` says how it is asked.
-pub(super) fn native_sectors(file: &File, identify: &[u8]) -> Option<u64> {
-    let word =
-        |at: usize| identify.get(at * 2..at * 2 + 2).and_then(<[u8]>::first_chunk).map_or(0, |pair| u16::from_le_bytes(*pair));
-    let command = match () {
-        () if word(119) >> 14 == 1 && word(119) >> 8 & 1 != 0 => ACCESSIBLE_MAX,
-        () if word(82) >> 10 & 1 != 0 => READ_NATIVE_MAX_EXT,
-        () => return None,
-    };
-    let passed = sys::scsi_command(file, &mut block(command, false, true), Transfer::Nothing, LIMIT).ok()?;
-    if passed.host_status != 0 {
-        return None;
-    }
-    lba_in(&passed.sense)?.checked_add(1).filter(|sectors| *sectors > 1)
-}
-
-fn is_done(passed: &Passed) -> bool {
+pub(super) fn is_done(passed: &Passed) -> bool {
     passed.status == 0 && passed.host_status == 0 && passed.residual < 512
 }
 
@@ -116,8 +112,6 @@ mod tests {
     #[test]
     fn commands_are_laid_out_as_the_standard_says() {
         assert_eq!(block(IDENTIFY_DEVICE, true, false), [0x85, 0x08, 0x0E, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0x40, 0xEC, 0]);
-        assert_eq!(block(READ_NATIVE_MAX_EXT, false, true), [0x85, 0x07, 0x20, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x40, 0x27, 0]);
-        assert_eq!(block(ACCESSIBLE_MAX, false, true)[14], 0x78);
         assert_eq!(smart_block(SMART_READ_LOG, 6, true), [0x85, 0x08, 0x0E, 0, 0xD5, 0, 1, 0, 6, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0]);
         assert_eq!(
             smart_block(SMART_EXECUTE_OFF_LINE, 0x7F, false),
@@ -130,25 +124,20 @@ mod tests {
         // Descriptor 09h: extend, error, count, LBA in pairs of upper and lower bytes, device, status.
         let mut sense = vec![0x72, 1, 0, 0x1D, 0, 0, 0, 14];
         sense.extend([0x09, 12, 1, 0, 0, 0, 0x01, 0xAF, 0x00, 0x6D, 0x00, 0x70, 0x40, 0x50]);
-        assert_eq!(lba_in(&sense), Some(0x01_70_6D_AF));
+        let lba = |sense: &[u8]| registers(sense).filter(|registers| !registers.failed).map(|registers| registers.lba);
+        assert_eq!(lba(&sense), Some(0x01_70_6D_AF));
         sense[8 + 8] = 0x02;
-        assert_eq!(lba_in(&sense), Some(0x02_01_70_6D_AF));
+        assert_eq!(lba(&sense), Some(0x02_01_70_6D_AF));
         sense[8 + 13] = 0x51;
-        assert_eq!(lba_in(&sense), None, "the command failed");
+        assert_eq!(lba(&sense), None, "the command failed");
         for cut in 0..sense.len() {
-            let _ = lba_in(&sense[..cut]);
+            let _ = registers(&sense[..cut]);
         }
-        assert_eq!(lba_in(&[0x70; 18]), None);
+        assert!(registers(&[0x70; 18]).is_none());
     }
 
     #[test]
-    fn a_drive_that_tells_none_is_not_asked() {
-        let file = tempfile::tempfile().unwrap();
-        assert_eq!(identify(&file), None);
-        let mut words = vec![0u8; 512];
-        assert_eq!(native_sectors(&file, &words), None);
-        words[165] = 4;
-        assert_eq!(native_sectors(&file, &words), None, "a file takes no command");
-        assert_eq!(native_sectors(&file, &[]), None);
+    fn what_is_no_drive_does_not_identify_itself() {
+        assert_eq!(identify(&tempfile::tempfile().unwrap()), None);
     }
 }

@@ -1,13 +1,14 @@
 //! Linux block devices: size and sector sizes by ioctl, identity from sysfs, and what the system does with them.
 
 mod ata;
+mod end;
 mod reset;
 
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use crate::attached::{Attachment, attachment_of, called_at, place_among_alike};
 use crate::deadline::{Ask, Timely};
@@ -19,8 +20,8 @@ use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, ErrorLog, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, Node, NodeWanted, OwnSize, Renewed,
-    SectorSize, SelfTestLog, SelfTestOrder, SharedSource, Source, nodes, sys,
+    ByteOffset, EndMeans, EndOrder, ErrorLog, FurtherEnd, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth,
+    Node, NodeWanted, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SharedSource, Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -101,6 +102,51 @@ impl BlockDevice {
         let once = Timely::new(ask, patience.deadline.unwrap_or(DEADLINE), rouse);
         Ok(Self { locked, file, direct, once, patience, identity, device: metadata.rdev() })
     }
+}
+
+/// How long the system is waited for after it was told to look at a device again.
+const LOOKED_ANEW: Duration = Duration::from_secs(5);
+
+impl BlockDevice {
+    /// Where the drive's addresses could end beyond where its `identify` data says that they do.
+    fn further(&self, identify: &[u8]) -> Vec<FurtherEnd> {
+        let (knows, sector) = (end::Knows::of(identify), self.identity.logical_sector.bytes());
+        let means = if knows.has_accessible_max() { EndMeans::AccessibleMax } else { EndMeans::HostProtected };
+        let native = end::native_sectors(&self.file, knows).map(|sectors| (sectors, means));
+        let made = end::made_sectors(&self.file, knows).map(|sectors| (sectors, EndMeans::DeviceConfiguration));
+        let ends = [native, made].into_iter().flatten();
+        let mut ends: Vec<FurtherEnd> = ends
+            .filter_map(|(sectors, means)| Some(FurtherEnd { bytes: sectors.checked_mul(sector)?, means }))
+            .filter(|end| end.bytes > self.identity.bytes)
+            .collect();
+        // What the configuration holds back begins behind the native maximum.
+        ends.dedup_by_key(|end| end.bytes);
+        ends
+    }
+
+    /// Has the system look at the device again, until it shows `wanted` bytes; those that it shows.
+    fn seen_anew(&self, wanted: u64) -> u64 {
+        let sysfs = sysfs_of(self.device);
+        let shown = || sys::device_bytes(&self.file).unwrap_or(self.identity.bytes);
+        let host = sysfs.join("device").canonicalize().ok().and_then(|device| host_of(&device));
+        // Itself first; then its adapter, which resets what it finds there.
+        let asked = [(sysfs.join("device/rescan"), "1")].into_iter().chain(host.map(|host| (host.join("scan"), "- - -")));
+        for (file, word) in asked {
+            let until = Instant::now() + LOOKED_ANEW;
+            let _ = fs::write(file, word);
+            while shown() != wanted && Instant::now() < until {
+                std::thread::sleep(Duration::from_millis(100));
+            }
+        }
+        shown()
+    }
+}
+
+/// The folder of the SCSI host above the device at `device`, a path without links: `/sys/class/scsi_host/host6`.
+fn host_of(device: &Path) -> Option<PathBuf> {
+    let is_host = |name: &str| name.strip_prefix("host").is_some_and(|number| number.parse::<u32>().is_ok());
+    let name = device.ancestors().filter_map(|folder| folder.file_name()?.to_str()).find(|name| is_host(name))?;
+    Some(Path::new("/sys/class/scsi_host").join(name))
 }
 
 /// The commands that the device described at `sysfs` takes: a whole SCSI disk, by its type. A partition would take them as well, and
@@ -228,9 +274,24 @@ impl Source for BlockDevice {
     fn own_size(&self) -> OwnSize {
         let known = self.attachment().and_then(|found| found.identify);
         let identify = known.or_else(|| ata::identify(&self.file));
-        let native = identify.as_deref().and_then(|identify| ata::native_sectors(&self.file, identify));
-        let sector = self.identity.logical_sector.bytes();
-        OwnSize { identify, native_bytes: native.and_then(|sectors| sectors.checked_mul(sector)) }
+        let further = identify.as_deref().map(|identify| self.further(identify)).unwrap_or_default();
+        OwnSize { identify, further }
+    }
+
+    fn set_end(&self, order: EndOrder, leave: &Leave) -> Result<u64, SourceError> {
+        let name = &self.identity.name;
+        if !leave.is_for(&self.identity) {
+            return Err(SourceError::NoLeave { name: name.clone() });
+        }
+        if let Some(how) = use_of_device(self.device) {
+            return Err(SourceError::Mounted { name: name.clone(), how });
+        }
+        let not_set = |reason: String| SourceError::NotSet { name: name.clone(), reason };
+        let identify = self.own_size().identify.ok_or_else(|| not_set("it does not identify itself".into()))?;
+        let sectors = order.bytes / self.identity.logical_sector.bytes();
+        end::set(&self.file, end::Knows::of(&identify), order.means, sectors, order.lasts)
+            .map_err(|error| not_set(error.to_string()))?;
+        Ok(self.seen_anew(order.bytes))
     }
 
     fn attachment(&self) -> Option<Attachment> {

@@ -182,6 +182,11 @@ impl Medium {
         Ok(())
     }
 
+    /// Bytes of the medium, shown or not.
+    pub(super) fn room(&self) -> u64 {
+        self.len
+    }
+
     /// The stretches that have no backing image.
     pub(super) fn unbacked(&self) -> Vec<ByteRange> {
         let mut gaps = Vec::new();

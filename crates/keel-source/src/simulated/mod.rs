@@ -1,6 +1,7 @@
 //! The simulated drive, version 1: our stand-in for hardware. The schema stands in `docs/formats.md`.
 
 mod cache;
+mod end;
 mod faults;
 mod health;
 mod lie;
@@ -15,6 +16,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use self::end::Told;
 use self::faults::{Faults, scattered};
 use self::health::HealthValues;
 use self::medium::Medium;
@@ -24,8 +26,8 @@ use crate::error::{ReadCause, ReadError, SourceError};
 use crate::split::SplitTarget;
 use crate::target::FileTarget;
 use crate::{
-    ByteOffset, ByteRange, ExclusiveLock, HealthPage, Identity, Leave, NoHealth, OwnSize, SectorSize, SharedSource, Source,
-    WriteTarget, lock,
+    ByteOffset, ByteRange, EndMeans, EndOrder, ExclusiveLock, FurtherEnd, HealthPage, Identity, Lasts, Leave, NoHealth, OwnSize,
+    SectorSize, SharedSource, Source, WriteTarget, lock,
 };
 
 /// How often an operating system asks again for a transfer that failed on its way.
@@ -40,6 +42,7 @@ struct State {
     clock: Clock,
     health: Option<HealthValues>,
     native_bytes: Option<u64>,
+    native_means: EndMeans,
     write_protected: bool,
     /// Requests so far, unanswered ones among them.
     requests: AtomicU64,
@@ -70,13 +73,15 @@ impl SimulatedDrive {
         lock::lock_shared(&file, &identity.name)?;
         let cache = (described.cache_bytes, described.flush_empties);
         let spill = path.with_extension("spill");
+        let room = described.native_bytes.map_or(identity.bytes, |native| native.max(identity.bytes));
         let state = State {
-            medium: Medium::new(described.parts, spill, described.lie, cache, identity.bytes, identity.logical_sector),
+            medium: Medium::new(described.parts, spill, described.lie, cache, room, identity.logical_sector),
             faults: described.faults,
             link: described.link,
             clock: described.clock,
             health: described.health,
             native_bytes: described.native_bytes,
+            native_means: described.native_means,
             write_protected: described.write_protected,
             requests: AtomicU64::new(0),
             link_errors: AtomicU64::new(0),
@@ -223,7 +228,32 @@ impl Source for SimulatedDrive {
     }
 
     fn own_size(&self) -> OwnSize {
-        OwnSize { identify: None, native_bytes: self.state.native_bytes }
+        let native = self.state.native_bytes.filter(|native| *native > self.len());
+        let further = native.map(|bytes| FurtherEnd { bytes, means: self.state.native_means });
+        OwnSize { identify: None, further: further.into_iter().collect() }
+    }
+
+    fn set_end(&self, order: EndOrder, leave: &Leave) -> Result<u64, SourceError> {
+        let (state, name) = (&self.state, &self.state.identity.name);
+        if !leave.is_for(&state.identity) {
+            return Err(SourceError::NoLeave { name: name.clone() });
+        }
+        let not_set = |reason: String| SourceError::NotSet { name: name.clone(), reason };
+        let has = state.native_bytes.is_some_and(|native| order.bytes <= native) && order.means == state.native_means;
+        let whole = order.bytes > 0 && order.bytes.is_multiple_of(state.identity.logical_sector.bytes());
+        if !has || !whole || (order.lasts == Lasts::UntilPowerIsCut && !order.means.can_pass()) {
+            return Err(not_set("the drive does not take the command".into()));
+        }
+        let _lock = ExclusiveLock::take(std::slice::from_ref(&self.description), name)?;
+        Told::take(&self.path, order).map_err(|error| not_set(error.to_string()))?;
+        Ok(order.bytes)
+    }
+
+    /// Its power is cut: what it was told for that long only is forgotten.
+    fn stop(&self) -> std::io::Result<Vec<String>> {
+        let forgot = Told::cut_power(&self.path)?;
+        let words = if forgot { "its power was cut: it shows again what it showed before" } else { "its power was cut" };
+        Ok(vec![words.to_string()])
     }
 
     fn look_up_anew(&self) -> Result<SharedSource, SourceError> {
@@ -234,7 +264,10 @@ impl Source for SimulatedDrive {
         let mut again = Self::open(&self.path, self.forced)?;
         let len = state.len_now(number);
         if len == state.identity.bytes {
-            again.state = Arc::clone(state);
+            // One whose end was set meanwhile is not as it was.
+            if again.len() == len {
+                again.state = Arc::clone(state);
+            }
         } else if let Some(state) = Arc::get_mut(&mut again.state) {
             state.identity.bytes = len;
         }
@@ -246,7 +279,9 @@ impl Source for SimulatedDrive {
             return (from.0 < self.len()).then(|| ByteRange::new(from, ByteOffset(self.len())));
         }
         let faults = self.state.faults.next_dead(from).filter(|range| range.start.0 < self.len());
-        let stored = self.state.medium.next_data(from);
+        let end = ByteOffset(self.len());
+        let stored = self.state.medium.next_data(from).map(|range| ByteRange::new(range.start, range.end.min(end)));
+        let stored = stored.filter(|range| range.start < range.end);
         faults.into_iter().chain(stored).min_by_key(|range| range.start)
     }
 
@@ -264,9 +299,10 @@ impl Source for SimulatedDrive {
         if !gaps.is_empty() {
             let opening = |source| SourceError::Open { path: medium.spill.clone(), source };
             let file = OpenOptions::new().write(true).create(true).truncate(false).open(&medium.spill).map_err(opening)?;
-            file.set_len(identity.bytes).map_err(opening)?;
+            let room = medium.room();
+            file.set_len(room).map_err(opening)?;
             for gap in gaps {
-                let target = FileTarget::open(&medium.spill, &file, identity.bytes, None)?;
+                let target = FileTarget::open(&medium.spill, &file, room, None)?;
                 parts.push((gap.start, Box::new(Shifted { inner: target, gap })));
             }
             medium.look_for_spill();

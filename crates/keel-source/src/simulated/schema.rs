@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
+use super::end::Told;
 use super::faults::{Fails, Faults, Flaky, Grown, Slow, Stripes};
 use super::health::HealthValues;
 use super::lie::{Answers, Lie, Wrap};
 use crate::error::SourceError;
-use crate::{ByteOffset, ByteRange, FileSource, Identity, LinkKind, RangeSet, SectorSize, Source, printable};
+use crate::{ByteOffset, ByteRange, EndMeans, FileSource, Identity, LinkKind, RangeSet, SectorSize, Source, printable};
 
 /// The most entries that a list of a description may have: a bound on the work of every request.
 const MOST_ENTRIES: usize = 1 << 16;
@@ -44,6 +45,8 @@ struct Description {
     clock: Clock,
     capacity: Option<CapacityPart>,
     native_bytes: Option<u64>,
+    #[serde(default = "host_protected")]
+    native_means: EndMeans,
     cache: Option<CachePart>,
     health: Option<HealthValues>,
     #[serde(default = "yes")]
@@ -52,6 +55,10 @@ struct Description {
 
 fn yes() -> bool {
     true
+}
+
+fn host_protected() -> EndMeans {
+    EndMeans::HostProtected
 }
 
 fn default_sector() -> u32 {
@@ -193,6 +200,8 @@ pub(super) struct Described {
     pub(super) health: Option<HealthValues>,
     /// Bytes that it has in truth, where it shows less.
     pub(super) native_bytes: Option<u64>,
+    /// By which means it shows less.
+    pub(super) native_means: EndMeans,
     pub(super) knows_holes: bool,
 }
 
@@ -246,6 +255,13 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
     if description.claimed_bytes != 0 && description.claimed_bytes < logical.bytes() {
         return Err(checked.wrong("claimed_bytes", "less than one sector"));
     }
+    let room = description.native_bytes.unwrap_or(description.claimed_bytes).max(description.claimed_bytes);
+    let shown = Told::read(path).shown(description.claimed_bytes);
+    if shown != description.claimed_bytes && (shown > room || shown % stated.bytes() != 0) {
+        let reason =
+            format!("{shown} bytes were set as its end: no whole number of sectors up to {room} (the .end file beside it)");
+        return Err(checked.wrong("native_bytes", reason));
+    }
     let identity = Identity {
         path: Some(path.canonicalize().map_err(opening)?),
         link: LinkKind::Simulated,
@@ -253,7 +269,7 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
         serial: Some(printable(&description.identity.serial)),
         firmware: description.identity.firmware.as_deref().map(printable),
         place: None,
-        bytes: description.claimed_bytes,
+        bytes: shown,
         logical_sector: logical,
         physical_sector: physical,
         name: printable(&path.file_name().unwrap_or_default().to_string_lossy()).replace(".drive.toml", ""),
@@ -276,6 +292,7 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
         write_protected: description.write_protected,
         health: description.health,
         native_bytes: description.native_bytes,
+        native_means: description.native_means,
         knows_holes: description.knows_holes,
         identity,
         lie,
@@ -285,7 +302,8 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
 fn parts(checked: &Checked<'_>, description: &Description) -> Result<Vec<(ByteOffset, FileSource)>, SourceError> {
     let folder = checked.path.parent().unwrap_or_else(|| Path::new("."));
     // A drive that says nothing of its size may still have a surface behind it.
-    let room = if description.claimed_bytes == 0 { u64::MAX } else { description.claimed_bytes };
+    let room =
+        if description.claimed_bytes == 0 { u64::MAX } else { description.native_bytes.unwrap_or(description.claimed_bytes) };
     let mut parts = Vec::new();
     let mut end = ByteOffset(0);
     for backing in &description.backing {

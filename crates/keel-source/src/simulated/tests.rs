@@ -1,6 +1,7 @@
 use std::path::Path;
 
 use super::*;
+use crate::LinkKind;
 
 const HEAD: &str = "version = 1\nclaimed_bytes = 65536\nidentity = { model = \"Mudlark 2\", serial = \"BL-0700\" }\n";
 
@@ -208,4 +209,73 @@ fn nonsense_in_a_description_is_named_with_its_line() {
     refused("grown = { one_in = 0, sectors = 1 }", "grown");
     refused("link = { drop_after_reads = 1, comes_back_bytes = 100 }", "comes_back_bytes");
     refused("capacity = { real_bytes = 512, lie = \"shrinks\" }", "shrinks");
+}
+
+const HIDES: &str = "native_bytes = 131072\n";
+
+fn order(bytes: u64, lasts: Lasts) -> EndOrder {
+    EndOrder { bytes, means: EndMeans::HostProtected, lasts }
+}
+
+#[test]
+fn a_drive_that_holds_its_end_back_shows_it_when_told_and_forgets_that_with_its_power() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("whole.img"), [7; 131_072]).unwrap();
+    let backing = "[[backing]]\nfile = \"whole.img\"\n";
+    let small = drive(folder.path(), &format!("{HIDES}{backing}"));
+    let path = small.path.clone();
+    let anew = || SimulatedDrive::open(&path, None).unwrap();
+    let leave = |drive: &SimulatedDrive| Leave::without_code(drive.identity()).unwrap();
+    let behind = |drive: &SimulatedDrive| drive.read_at(ByteOffset(65_536), &mut [0; 512]);
+    assert!(behind(&small).is_err());
+    let further = FurtherEnd { bytes: 131_072, means: EndMeans::HostProtected };
+    assert_eq!(small.own_size().further, [further]);
+    assert_eq!(small.next_data(ByteOffset(0)), Some(ByteRange::sized(ByteOffset(0), 65_536)), "what is not shown is not there");
+    assert_eq!(small.set_end(order(131_072, Lasts::UntilPowerIsCut), &leave(&small)).unwrap(), 131_072);
+    let whole = anew();
+    assert_eq!((whole.len(), small.look_up_anew().unwrap().len()), (131_072, 131_072));
+    drop(small);
+    assert!(behind(&whole).is_ok() && whole.own_size().further.is_empty());
+    // Written where it was hidden, and still there when it is hidden and shown again.
+    whole.open_target(&leave(&whole)).unwrap().write_at(ByteOffset(65_536), &[9; 512]).unwrap();
+    drop(whole);
+    assert_eq!(anew().stop().unwrap().len(), 1);
+    let small = anew();
+    assert_eq!(small.len(), 65_536, "its power was cut");
+    small.set_end(order(131_072, Lasts::ForGood), &leave(&small)).unwrap();
+    small.stop().unwrap();
+    drop(small);
+    let lasting = anew();
+    let mut sector = [0; 512];
+    lasting.read_at(ByteOffset(65_536), &mut sector).unwrap();
+    assert_eq!((lasting.len(), sector), (131_072, [9; 512]));
+    lasting.set_end(order(65_536, Lasts::ForGood), &leave(&lasting)).unwrap();
+    assert_eq!(anew().len(), 65_536);
+}
+
+#[test]
+fn an_end_that_the_drive_does_not_have_is_not_set() {
+    let folder = tempfile::tempdir().unwrap();
+    let hides = drive(folder.path(), HIDES);
+    let leave = Leave::without_code(hides.identity()).unwrap();
+    let orders = [
+        order(131_584, Lasts::UntilPowerIsCut),
+        order(1000, Lasts::UntilPowerIsCut),
+        order(0, Lasts::ForGood),
+        EndOrder { means: EndMeans::AccessibleMax, ..order(131_072, Lasts::ForGood) },
+    ];
+    for wrong in orders {
+        assert!(matches!(hides.set_end(wrong, &leave), Err(SourceError::NotSet { .. })), "{wrong:?}");
+    }
+    let other = Leave::without_code(&Identity::bare("other", 1, LinkKind::Image)).unwrap();
+    assert!(matches!(hides.set_end(order(131_072, Lasts::ForGood), &other), Err(SourceError::NoLeave { .. })));
+    assert_eq!(SimulatedDrive::open(&hides.path, None).unwrap().len(), 65_536);
+    let remembers = drive(folder.path(), &format!("{HIDES}native_means = \"accessible_max\"\n"));
+    let passing = EndOrder { means: EndMeans::AccessibleMax, ..order(131_072, Lasts::UntilPowerIsCut) };
+    assert!(remembers.set_end(passing, &leave).is_err(), "it would remember whatever it is told");
+    // A drive without more than it shows has nothing to set, and a file beside it that says otherwise is named.
+    let plain = drive(folder.path(), "");
+    assert!(plain.own_size().further.is_empty() && plain.set_end(order(65_536, Lasts::ForGood), &leave).is_err());
+    fs::write(folder.path().join("m.drive.end"), "lasting_bytes = 131072\n").unwrap();
+    assert!(matches!(described(folder.path(), HEAD), Err(SourceError::Description { .. })));
 }

@@ -31,6 +31,8 @@ pub(crate) enum Effect {
     GoTo(StageId),
     /// Open a drive and ask it; this is told when it is open.
     Open(PathBuf, Option<&'static str>),
+    /// Open the drive at a path again: it is not as it was when it was opened.
+    OpenAnew(PathBuf),
     /// Open whatever lies at a path: a folder becomes the yard.
     OpenAny(PathBuf),
     /// Begin work on the drive it came from.
@@ -85,6 +87,7 @@ impl std::fmt::Debug for Effect {
             Self::Do(_) => f.write_str("do"),
             Self::GoTo(stage) => write!(f, "go to {stage:?}"),
             Self::Open(path, _) => write!(f, "open {}", path.display()),
+            Self::OpenAnew(path) => write!(f, "open anew {}", path.display()),
             Self::OpenAny(path) => write!(f, "open any {}", path.display()),
             Self::Work(work) => write!(f, "work: {}", work.name),
             Self::Seen => f.write_str("seen"),
@@ -171,6 +174,9 @@ impl App {
             }
             Effect::GoTo(stage) => self.go_to(stage),
             Effect::Open(path, told) => self.open_drive(&path, told),
+            // One behind is opened anew when it is looked at by hand.
+            Effect::OpenAnew(_) if self.is_behind => {}
+            Effect::OpenAnew(path) => self.open_anew(&path),
             Effect::OpenAny(path) => self.open_any(&path),
             Effect::Work(work) => {
                 let effects = self.drive.as_mut().map(work.begin).unwrap_or_default();

@@ -59,6 +59,14 @@ impl App {
         self.opening = Some(Opening::begin(path, self.sector_size, told));
     }
 
+    /// Opens the drive at `path` again: what was known of it is let go.
+    pub(super) fn open_anew(&mut self, path: &Path) {
+        if self.drive.as_ref().is_some_and(|drive| drive.is_at(&whole(path))) {
+            self.drive = None;
+        }
+        self.open_drive(path, None);
+    }
+
     /// Takes the drive that was opened.
     pub(crate) fn take_opening(&mut self) {
         for message in self.opening.as_mut().map(|opening| opening.job.drain()).unwrap_or_default() {

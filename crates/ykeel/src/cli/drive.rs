@@ -1,4 +1,4 @@
-//! What the commands take that ask or measure the drive itself: `fathom`, `health`.
+//! What the commands take that ask or measure the drive itself: `fathom`, `health`, `widen`.
 
 use clap::{Args, ValueEnum};
 
@@ -36,4 +36,25 @@ pub(crate) enum SelfTestArg {
     Extended,
     /// Stop the one that runs.
     Stop,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WidenArgs {
+    #[command(flatten)]
+    pub(crate) source: SourceArgs,
+    /// For good, instead of until the drive's power is cut: on a code of its own.
+    #[arg(long, conflicts_with = "back")]
+    pub(crate) lasting: bool,
+    /// Tell the drive the end again that it had before.
+    #[arg(long)]
+    pub(crate) back: bool,
+    /// Tell the drive; without it, only what is hidden is said.
+    #[arg(long)]
+    pub(crate) apply: bool,
+    /// The code that is shown for it.
+    #[arg(long, value_name = "CODE", requires = "apply")]
+    pub(crate) confirm: Option<String>,
+    /// Without the code: simulated drives only.
+    #[arg(long, requires = "apply", conflicts_with = "confirm")]
+    pub(crate) yes: bool,
 }

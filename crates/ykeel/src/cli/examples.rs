@@ -172,3 +172,9 @@ mod tests {
         assert!(seen > 40, "{seen}");
     }
 }
+/// `widen`.
+pub(super) const WIDEN: &str = "\
+Examples:
+  ykeel widen slipway.drive.toml           what is hidden, and the codes
+  ykeel widen slipway.drive.toml --apply --confirm 3HK-2QD
+  ykeel widen slipway.drive.toml --back --apply --confirm 7WD-4NE";

@@ -20,6 +20,7 @@ mod shared;
 mod structures;
 mod sweep;
 mod undo;
+mod widen;
 mod yard;
 
 use keel_source::printable;
@@ -64,6 +65,7 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Extract { source, volume, paths, to }) => extract::run(&source, &volume, &paths, &to),
         Some(Command::Report { source, out, drawing }) => report::run(&source, &out, drawing),
         Some(Command::Case(command)) => case::run(command),
+        Some(Command::Widen(args)) => widen::run(&args),
         Some(Command::Health { source, self_test, wait }) => health::run(&source, self_test, wait),
         Some(Command::Bytes(args)) => bytes::run(&args),
         Some(Command::Reads { source, full, minutes }) => reads::run(&source, full, minutes),

@@ -1,5 +1,6 @@
 //! Ladder: what holds of the drive and of each volume, from the link up to the files.
 
+mod end;
 mod shown;
 mod state;
 mod view;
@@ -35,6 +36,7 @@ const KEYS: &[StageKey] = &[
         ("", "Attach, and detach again: this system shows its volumes, read-only, whether a table names them or not"),
     ),
     drive("Q", shown::release, ("", "Release the drive: unmounted, written, stopped, ready to be pulled")),
+    drive("E", end::ask, ("", "End: a drive that shows less than it has is told to show all of it, or its former end again")),
     drive(";", shown::ask_test, ("", "Self-test: the drive tests itself, short or extended, or stops")),
     super::plan::GO,
 ];
@@ -138,7 +140,7 @@ impl Stage for Ladder {
                 Some(progress) => Running { errors: progress.errors, ..running.at(progress.done, progress.total, 0) },
                 None => running,
             });
-        let shown = runs(ladder.shown_job.is_some(), Weight::Short, "at the volumes of this system");
+        let shown = runs(ladder.shown_job.is_some() || ladder.end_job.is_some(), Weight::Short, "at the volumes of this system");
         survey.into_iter().chain(shown).chain(runs(examining, Weight::Short, "examining the rungs")).collect()
     }
 

@@ -6,6 +6,7 @@ use keel_core::sweep::Find;
 use keel_core::{chain, health};
 use keel_source::{SelfTestOrder, SharedSource, counted, printable};
 
+use super::end;
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::popup::Ask;
 use crate::stage::Drive;
@@ -105,7 +106,11 @@ pub(super) fn take(drive: &mut Drive) -> Effects {
     for message in drive.ladder.shown_job.as_mut().map(Job::drain).unwrap_or_default() {
         match message {
             Message::Progress(()) => continue,
-            Message::Done((title, text)) => effects.push(show(title, text)),
+            Message::Done((title, text)) => {
+                let path = drive.source.identity().path.clone().filter(|_| title == end::SET);
+                effects.extend(path.map(Effect::OpenAnew));
+                effects.push(show(title, text));
+            }
             Message::Died(text) => effects.push(show("It died", text)),
         }
         drive.ladder.shown_job = None;

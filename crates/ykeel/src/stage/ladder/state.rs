@@ -8,6 +8,7 @@ use keel_core::reads::{self, Left, ReadsOptions, ReadsProgress, Survey};
 use keel_core::sweep::Reach;
 use keel_source::{SharedSource, counted};
 
+use super::end::{self, Hidden};
 use super::shown::{self, Shown};
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::{Drive, sweep};
@@ -34,6 +35,8 @@ pub(crate) struct State {
     pub(crate) surveying: Option<ReadsProgress>,
     /// Volumes on their way to be shown by this system, or away from it.
     pub(crate) shown_job: Option<Shown>,
+    /// Asks what is hidden behind its end.
+    pub(crate) end_job: Option<Hidden>,
     /// An earlier run swept it to the end: what that saw is taken up again.
     pub(crate) was_swept: bool,
     /// Selected rung, 1 to 9.
@@ -54,6 +57,7 @@ impl State {
             survey_job: None,
             surveying: None,
             shown_job: None,
+            end_job: None,
             was_swept: false,
             rung: 5,
             volume: 0,
@@ -102,6 +106,7 @@ pub(super) fn reports(drive: &mut Drive) -> Effects {
     }
     effects.extend(take_survey(drive));
     effects.extend(shown::take(drive));
+    effects.extend(end::take(drive));
     effects
 }
 

@@ -96,3 +96,54 @@ fn volumes_attach_and_detach_from_the_ladder_and_a_drive_that_no_kernel_mounts_s
     wait(&mut app);
     assert!(drawn(&app, 160, 45).contains("The drive does not test itself"), "a simulated drive has no tests of its own");
 }
+
+#[test]
+fn the_end_of_a_drive_is_opened_by_its_code_and_told_back() {
+    let bench = Bench::new();
+    let drive = bench.drive("");
+    let mut app = bench.app(&drive);
+    let open = |app: &mut crate::app::App| {
+        while app.drive.is_none() {
+            app.take_opening();
+        }
+        wait(app);
+    };
+    let len = |app: &crate::app::App| app.drive.as_ref().unwrap().source.len();
+    key(&mut app, KeyCode::Enter);
+    open(&mut app);
+    sign(&mut app, 'E');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("Nothing is hidden"));
+    key(&mut app, KeyCode::Esc);
+    let shown = len(&app);
+    let text = std::fs::read_to_string(&drive).unwrap();
+    let hides = text.replace("version = 1\n", &format!("version = 1\nnative_bytes = {}\n", shown * 2));
+    std::fs::write(&drive, hides).unwrap();
+    app.run(vec![crate::app::Effect::OpenAnew(drive.clone())]);
+    open(&mut app);
+    sign(&mut app, 'E');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("Open what is hidden"));
+    "AAA-AAA".chars().for_each(|letter| sign(&mut app, letter));
+    key(&mut app, KeyCode::Enter);
+    assert!(app.told.clone().unwrap().contains("none of the two codes") && len(&app) == shown);
+    sign(&mut app, 'E');
+    wait(&mut app);
+    let code = app.drive.as_ref().unwrap().source.identity().code();
+    code.chars().for_each(|letter| sign(&mut app, letter));
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    open(&mut app);
+    assert!(drawn(&app, 160, 45).contains("until its power is cut"));
+    assert_eq!(len(&app), shown * 2, "it was opened anew");
+    key(&mut app, KeyCode::Esc);
+    sign(&mut app, 'E');
+    wait(&mut app);
+    let code = app.drive.as_ref().unwrap().source.identity().code();
+    assert!(drawn(&app, 160, 45).contains(&code), "its former end");
+    code.chars().for_each(|letter| sign(&mut app, letter));
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    open(&mut app);
+    assert_eq!(len(&app), shown);
+}
