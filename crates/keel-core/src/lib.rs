@@ -36,6 +36,7 @@ pub mod plan;
 pub mod reads;
 mod rung;
 mod saved;
+pub mod settings;
 pub mod sweep;
 mod tag;
 #[cfg(test)]

@@ -68,6 +68,12 @@ impl Sick {
         copy(&self.open(), &self.at("c.img"), options, &Desk::new(Cancel::default()).0)
     }
 
+    /// Throws the copy away.
+    fn forget(&self) {
+        let _ = fs::remove_file(self.at("c.img"));
+        let _ = fs::remove_file(copy_log_of(&self.at("c.img")));
+    }
+
     fn verify(&self) -> copy::CopyVerified {
         copy::verify(&self.at("c.img"), None, &Desk::new(Cancel::default()).0).unwrap()
     }
@@ -362,4 +368,50 @@ fn a_copy_stops_when_the_drive_says_that_it_is_too_warm() {
     assert_eq!(copied.stopped, Some(Stopped::Heat));
     let copied = warm.copy(&CopyOptions { most_celsius: Some(60), ..CopyOptions::default() }).unwrap();
     assert_eq!((copied.stopped, copied.copied_bytes, copied.resumed), (None, 16 * MIB, true));
+}
+
+/// What of a copy came over in its first pass alone, and what that cost.
+fn first_pass(drive: &Sick, heads: bool) -> Copied {
+    drive.forget();
+    drive.copy(&CopyOptions { passes: vec![Pass::Sound], heads, ..CopyOptions::default() }).unwrap()
+}
+
+#[test]
+fn the_bands_of_a_dead_head_are_learnt_and_gone_around() {
+    // Even steps; steps that shrink, as tracks do towards the middle; and each twice as wide at last.
+    let even = "stripes = [{ first_lba = 1000, sectors = 31000, every = 2048, width = 300 }]".to_string();
+    let drifting: Vec<(u64, u64)> = (0..14).map(|band| (1000 + band * 2048 - band * band * 4, 300)).collect();
+    let widening: Vec<(u64, u64)> = (0..14).map(|band| (1000 + band * 2048, 300 + band * 8)).collect();
+    let listed = |bands: &[(u64, u64)]| {
+        let list: Vec<String> = bands.iter().map(|(lba, count)| format!("{{ first_lba = {lba}, sectors = {count} }}")).collect();
+        format!("unreadable = [{}]", list.join(", "))
+    };
+    for faults in [even, listed(&drifting), listed(&widening)] {
+        let drive = Sick::new(&faults);
+        let (plain, learnt) = (first_pass(&drive, false), first_pass(&drive, true));
+        let good = 16 * MIB - 15 * 400 * 512;
+        assert!(learnt.copied_bytes > good - MIB, "{faults}: {} of {good} come first", learnt.copied_bytes);
+        assert!(learnt.copied_bytes > plain.copied_bytes, "{faults}: {} {}", learnt.copied_bytes, plain.copied_bytes);
+        assert!(learnt.errors < 45, "{faults}: {} errors", learnt.errors);
+        // The other passes bring what there is, as ever: exactly the bad sectors are missing.
+        let all = CopyOptions { again: 0, ..CopyOptions::default() };
+        let goes_on = drive.copy(&CopyOptions { heads: true, ..all.clone() }).unwrap();
+        drive.forget();
+        let afresh = drive.copy(&all).unwrap();
+        assert_eq!((goes_on.missing, goes_on.failed_bytes), (afresh.missing, afresh.failed_bytes), "{faults}");
+    }
+}
+
+#[test]
+fn bad_places_out_of_any_step_are_copied_as_ever_though_a_step_is_looked_for() {
+    let odd = "unreadable = [{ first_lba = 900, sectors = 40 }, { first_lba = 5000, sectors = 3 }, { first_lba = 5700, sectors = 900 }, { first_lba = 20000, sectors = 40 }, { first_lba = 20500, sectors = 1 }, { first_lba = 32700, sectors = 68 }]";
+    // Three in step, and then one that is not; and a band to the end.
+    let broken = "unreadable = [{ first_lba = 1000, sectors = 100 }, { first_lba = 3000, sectors = 100 }, { first_lba = 5000, sectors = 100 }, { first_lba = 8200, sectors = 100 }, { first_lba = 9000, sectors = 23768 }]";
+    for faults in [odd, broken] {
+        let drive = Sick::new(faults);
+        let heads = drive.copy(&CopyOptions { heads: true, again: 0, ..CopyOptions::default() }).unwrap();
+        drive.forget();
+        let plain = drive.copy(&CopyOptions { again: 0, ..CopyOptions::default() }).unwrap();
+        assert_eq!((heads.missing, heads.copied_bytes), (plain.missing, plain.copied_bytes), "{faults}");
+    }
 }

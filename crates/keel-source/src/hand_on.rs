@@ -31,6 +31,10 @@ macro_rules! hand_on {
             $below.attachment()
         }
 
+        fn set_settings(&$own, wanted: $crate::SettingsWanted) -> std::io::Result<$crate::SettingsWanted> {
+            $below.set_settings(wanted)
+        }
+
         fn nodes(&$own) -> Vec<$crate::Node> {
             $below.nodes()
         }

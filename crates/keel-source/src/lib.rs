@@ -53,7 +53,9 @@ mod target;
 mod text;
 mod window;
 
-pub use attached::{Attachment, Bridge, KernelCounts, LinkRate, Settings, Transport, attachment_at, attachment_of};
+pub use attached::{
+    Attachment, Bridge, KernelCounts, LinkRate, Settings, SettingsWanted, Transport, attachment_at, attachment_of,
+};
 pub use budget::{Budget, Budgeted, Call, Passing, Spent};
 pub use cancel::Cancel;
 pub use copy_log::{COPY_LOG_VERSION, CopyHashes, CopyHead, CopyLog, CopyMap, CopyState, RangeHash, copy_log_of};
@@ -190,6 +192,15 @@ pub trait Source: Send + Sync {
     /// How it is attached, for a device of this system.
     fn attachment(&self) -> Option<Attachment> {
         None
+    }
+
+    /// Changes what the kernel reads this device with; what stood before, of what was changed.
+    ///
+    /// # Errors
+    /// What the system answers: nothing is changed then. For what is no whole device, that there is nothing to change.
+    fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<SettingsWanted> {
+        let _ = wanted;
+        Err(std::io::ErrorKind::Unsupported.into())
     }
 
     /// The partitions of this device as the kernel knows them, ascending.

@@ -67,6 +67,15 @@ pub(crate) struct CopyDefaults {
     /// Stop after so many reads that failed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) most_errors: Option<u64>,
+    /// Stop when the drive says that it is so warm, in degrees Celsius.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) stop_heat: Option<i64>,
+    /// Seconds that the drive is left alone before a sector that failed is asked for again.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) rest: Option<u32>,
+    /// Learn where the bands of a dead head come back.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) heads: bool,
 }
 
 static CONFIG: OnceLock<Config> = OnceLock::new();

@@ -2,6 +2,7 @@
 //! any time and goes on where it was; what did not come over is unreadable in the copy, never zeros.
 
 mod dest;
+mod heads;
 mod pass;
 mod touched;
 mod verify;
@@ -16,7 +17,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use keel_source::{ByteOffset, ByteRange, CopyLog, CopyMap, CopyState, Identity, Masked, SharedSource};
+use keel_source::{ByteOffset, ByteRange, CopyLog, CopyMap, CopyState, Identity, Masked, SettingsWanted, SharedSource};
 use serde::Serialize;
 
 use crate::CoreError;
@@ -24,6 +25,7 @@ use crate::ground::GroundMap;
 use crate::job::Desk;
 use crate::kernel_words::KernelWatch;
 use crate::leave::Confirmation;
+use crate::settings;
 use dest::Dest;
 use pass::{Copier, Tally};
 
@@ -128,6 +130,10 @@ pub struct CopyOptions {
     pub most_celsius: Option<i64>,
     /// How long the drive is left alone before a sector that failed is asked for again.
     pub rest: Duration,
+    /// Whether bad bands that come back in even steps, as a dead head leaves them, are learnt and gone around.
+    pub heads: bool,
+    /// What the kernel reads the drive with while it is copied; put back afterwards.
+    pub settings: SettingsWanted,
     /// The code of the destination, where that is a device.
     pub confirmation: Option<Confirmation>,
     /// The technician's hand on it.
@@ -146,6 +152,8 @@ impl Default for CopyOptions {
             most_grown: None,
             most_celsius: None,
             rest: Duration::ZERO,
+            heads: false,
+            settings: SettingsWanted::default(),
             confirmation: None,
             control: CopyControl::default(),
         }
@@ -273,6 +281,7 @@ fn copied(source: &SharedSource, path: &Path, options: &CopyOptions, desk: &Desk
     if let Some(saved) = crate::fathom::interrupted_of(source) {
         return Err(crate::Refusal::ProbeInterrupted { saved }.into());
     }
+    let _held = settings::hold(source, options.settings)?;
     let dest = Dest::open(source, path, options)?;
     let (resumed, log) = (dest.resumed, dest.log_path.clone());
     let mut copier = Copier::new(source, dest, options, desk);

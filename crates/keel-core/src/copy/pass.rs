@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use keel_source::{ByteOffset, ByteRange, CopyMap, CopyState, ReadCause, SharedSource};
 
 use super::dest::Dest;
+use super::heads::{Heads, Trouble};
 use super::{COPY_PARTS, CopyOptions, CopyProgress, Pass, Stopped, part_bytes};
 use crate::CoreError;
 use crate::ground::{self, GroundMap};
@@ -84,6 +85,8 @@ pub(super) struct Copier {
     slowest_us: Vec<u64>,
     /// What the surface holds.
     ground: GroundMap,
+    /// Where the bands of a dead head come.
+    heads: Heads,
     /// The pass that runs is to end.
     skipping: bool,
     usual: Duration,
@@ -143,6 +146,7 @@ impl Copier {
             last: Duration::ZERO,
             slowest_us: vec![0; COPY_PARTS],
             ground: GroundMap::new(source.len()),
+            heads: Heads::default(),
             skipping: false,
             usual: Duration::ZERO,
             sound_reads: 0,
@@ -443,6 +447,7 @@ impl Copier {
     fn sound_in(&mut self, range: ByteRange) -> Way {
         let widest = (range.len() / 64).clamp(LARGE, WIDEST) / LARGE * LARGE;
         let (mut at, mut step, mut data) = (range.start, LARGE, ByteRange::new(range.start, range.start));
+        let mut around = None;
         while at < range.end {
             unless_stopped!(self.stop());
             if at >= data.end {
@@ -455,11 +460,39 @@ impl Copier {
                 at = hole.end;
                 continue;
             }
-            let piece = ByteRange::new(at, data.end.min(range.end).min(at + LARGE));
+            let band = self.heads.next(at);
+            if let Some(band) = band.filter(|band| band.start <= at) {
+                // Gone around: the passes behind this one look into it.
+                let over = ByteRange::new(at, band.end.min(range.end));
+                self.dest.set_state(over, CopyState::PassedOver)?;
+                (at, around) = (over.end, Some(over));
+                continue;
+            }
+            let until = band.map_or(range.end, |band| band.start.min(range.end));
+            let piece = ByteRange::new(at, data.end.min(until).min(at + LARGE));
             let got = answered!(self.ask(piece)?);
             at = at + got.delivered;
             if got.whole && !got.slow {
                 step = (step / 2).max(LARGE);
+                continue;
+            }
+            if self.options.heads && !got.whole {
+                let trouble = self.heads.trouble(at, around);
+                if trouble == Trouble::Early {
+                    self.heads.begins(at);
+                    continue;
+                }
+                let behind = match self.far_side(ByteRange::new(at, range.end))? {
+                    Ok(behind) => behind,
+                    Err(stopped) => return Ok(Some(stopped)),
+                };
+                match trouble {
+                    Trouble::Late => self.heads.ends(behind),
+                    _ if self.heads.next(at).is_some() => self.heads.forget(),
+                    _ if behind < range.end => self.heads.note(ByteRange::new(at, behind)),
+                    _ => {}
+                }
+                at = behind;
                 continue;
             }
             let over = ByteRange::new(at, (piece.end + step).min(range.end));
@@ -468,6 +501,31 @@ impl Copier {
             step = (step * 2).min(widest);
         }
         Ok(None)
+    }
+
+    /// Finds the other side of the bad band that `range` begins with, to within a small request: where to go on.
+    fn far_side(&mut self, range: ByteRange) -> Result<Result<ByteOffset, Stopped>, CoreError> {
+        let unit = self.unit;
+        let one = |at: ByteOffset| ByteRange::new(at, range.end.min(at + unit));
+        // The last place that failed, and the first behind it that came.
+        let (mut bad, mut good, mut step) = (range.start, range.end, SMALL);
+        while let Some(at) = bad.checked_add(step).filter(|at| *at < good) {
+            if let Some(stopped) = self.stop() {
+                return Ok(Err(stopped));
+            }
+            match self.ask(one(ByteOffset(at.0 / unit * unit)))? {
+                Answer::Stopped(stopped) => return Ok(Err(stopped)),
+                Answer::Got(got) if got.whole => good = at,
+                Answer::Got(_) => bad = at,
+            }
+            // Outwards until a place comes, then inwards.
+            step = if good == range.end { (step * 2).min(WIDEST) } else { ((good - bad) / 2).max(SMALL) };
+            if good - bad <= SMALL {
+                break;
+            }
+        }
+        self.dest.set_state(ByteRange::new(range.start, good), CopyState::PassedOver)?;
+        Ok(Ok(good))
     }
 
     fn edges(&mut self) -> Way {

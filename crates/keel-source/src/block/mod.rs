@@ -21,7 +21,7 @@ use crate::scsi::ScsiReads;
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
     ByteOffset, EndMeans, EndOrder, ErrorLog, FurtherEnd, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth,
-    Node, NodeWanted, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SharedSource, Source, nodes, sys,
+    Node, NodeWanted, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted, SharedSource, Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -296,6 +296,10 @@ impl Source for BlockDevice {
 
     fn attachment(&self) -> Option<Attachment> {
         attachment_of(self.device)
+    }
+
+    fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<SettingsWanted> {
+        wanted.write(&sysfs_of(self.device))
     }
 
     fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {

@@ -41,11 +41,23 @@ pub(crate) struct CopyArgs {
     #[arg(long, value_name = "DEGREES")]
     pub(crate) stop_heat: Option<i64>,
     /// Leave the drive alone for so long before a sector that failed is asked for again.
-    #[arg(long, value_name = "SECONDS", default_value_t = 0)]
-    pub(crate) rest: u32,
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) rest: Option<u32>,
+    /// Learn the even steps in which a dead head's bad bands come back, and go around those that are to come.
+    #[arg(long)]
+    pub(crate) heads: bool,
     /// How long a device may take to answer one request; then its place counts as failed, and the drive is waited for.
     #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) deadline: u32,
+    /// Seconds after which the system takes a request for lost, while it copies; put back afterwards.
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) system_timeout: Option<u64>,
+    /// Requests that the system has under way at once, while it copies; put back afterwards.
+    #[arg(long, value_name = "COUNT", value_parser = clap::value_parser!(u64).range(1..=4096))]
+    pub(crate) system_queue: Option<u64>,
+    /// KiB that the system reads ahead for others, while it copies; put back afterwards.
+    #[arg(long, value_name = "KIB", value_parser = clap::value_parser!(u64).range(..=65_536))]
+    pub(crate) system_read_ahead: Option<u64>,
     /// Reset a device that does not answer in time: itself, then its port.
     #[arg(long)]
     pub(crate) reset: bool,

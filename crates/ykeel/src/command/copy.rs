@@ -6,7 +6,7 @@ use keel_core::case::Case;
 use keel_core::copy::{self, Copied, CopyControl, CopyOptions, CopyProgress, CopyVerified, Pass, Stopped, VerifyProgress};
 use keel_core::job::{Desk, Job};
 use keel_core::plan::Confirmation;
-use keel_source::{SharedSource, counted, size_decimal};
+use keel_source::{SettingsWanted, SharedSource, counted, size_decimal};
 use serde::Serialize;
 
 use super::shared::{bar, note, open_in_time, print_json, wait};
@@ -30,8 +30,14 @@ pub(super) fn run(args: &CopyArgs) -> anyhow::Result<()> {
         link_wait: Duration::from_secs(u64::from(args.link_minutes) * 60),
         most_time: args.stop_minutes.map(|minutes| Duration::from_secs(u64::from(minutes) * 60)),
         most_grown: args.stop_grown,
-        most_celsius: args.stop_heat,
-        rest: Duration::from_secs(args.rest.into()),
+        most_celsius: args.stop_heat.or(defaults.stop_heat),
+        rest: Duration::from_secs(args.rest.or(defaults.rest).unwrap_or(0).into()),
+        heads: args.heads || defaults.heads,
+        settings: SettingsWanted {
+            timeout_s: args.system_timeout,
+            queue_depth: args.system_queue,
+            read_ahead_kib: args.system_read_ahead,
+        },
         confirmation: args.confirm.clone().map(Confirmation::Code),
         control: CopyControl::default(),
     };

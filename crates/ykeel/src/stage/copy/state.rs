@@ -3,6 +3,7 @@
 use std::collections::VecDeque;
 use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use keel_core::CoreError;
 use keel_core::copy::{
@@ -96,6 +97,9 @@ impl State {
             confirmation: code.map(Confirmation::Code),
             again: config::get().copy.again.unwrap_or(CopyOptions::default().again),
             most_errors: config::get().copy.most_errors,
+            most_celsius: config::get().copy.stop_heat,
+            rest: Duration::from_secs(config::get().copy.rest.unwrap_or(0).into()),
+            heads: config::get().copy.heads,
             ..CopyOptions::default()
         };
         (self.done, self.verified) = (None, None);
