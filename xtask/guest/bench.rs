@@ -26,6 +26,8 @@ pub(crate) enum Adapter {
     Uas,
     Scsi,
     Virtio,
+    /// A card reader by USB, without a card: `insert` puts the image into it.
+    Reader,
 }
 
 /// A drive on the bench. Its serial number is its name.
@@ -68,6 +70,9 @@ impl Drive {
     /// What stands behind it: the image, through whatever makes it fail or slow.
     fn block(&self, folder: &Path) -> io::Result<Vec<String>> {
         let name = &self.name;
+        if self.adapter == Adapter::Reader {
+            return Ok(Vec::new());
+        }
         let file = self.image.canonicalize()?;
         let mut below = format!("driver=file,filename={},node-name=f-{name},locking=off", file.display());
         let mut nodes = Vec::new();
@@ -115,17 +120,23 @@ impl Drive {
             // The disk of a `usb-uas`, which is there before it.
             Adapter::Uas => format!("scsi-hd,drive=n-{name},bus=u-{name}.0,serial={name},id={name}{sizes}"),
             Adapter::Scsi => format!("scsi-hd,drive=n-{name},bus=scsi.0,serial={name},id={name}{sizes}"),
+            Adapter::Reader => format!("scsi-hd,drive=d-{name},bus=b-{name}.0,serial={name},id={name},removable=on{sizes}"),
             Adapter::Virtio => format!("virtio-blk-pci,drive=n-{name},serial={name},id={name}{sizes}"),
         }
     }
 }
 
-/// What the script wants of whoever stands at the bench: a line `@@HOST pull NAME` or `@@HOST plug NAME`, then it goes on.
+/// What the script wants of whoever stands at the bench: a line `@@HOST pull NAME`, `@@HOST plug NAME` or `@@HOST insert NAME`, then it
+/// goes on.
 fn hand(line: &str, drives: &[Drive], monitor: &mut UnixStream) -> io::Result<()> {
     let mut words = line.split_whitespace();
     let (Some(what), Some(name)) = (words.next(), words.next()) else { return Ok(()) };
     let command = match what {
         "pull" => format!("device_del {name}\n"),
+        "insert" => {
+            let image = drives.iter().find(|drive| drive.name == name).map(|drive| drive.image.display().to_string());
+            format!("change d-{name} {} raw\n", image.unwrap_or_default())
+        }
         "plug" => {
             let device = drives.iter().find(|drive| drive.name == name).map(|drive| drive.device(0));
             let port = words.next().map(|port| format!(",port={port}")).unwrap_or_default();
@@ -174,6 +185,10 @@ pub(crate) fn run(folder: &Path, program: &Path, drives: &[Drive], script: &str,
         }
         if drive.away {
             continue;
+        }
+        if drive.adapter == Adapter::Reader {
+            qemu.arg("-drive").arg(format!("if=none,id=d-{}", drive.name));
+            qemu.arg("-device").arg(format!("usb-bot,id=b-{},bus=xhci.0", drive.name));
         }
         if drive.adapter == Adapter::Uas {
             qemu.arg("-device").arg(format!("usb-uas,id=u-{},bus=xhci.0", drive.name));

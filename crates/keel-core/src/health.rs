@@ -1,6 +1,6 @@
 //! Health: what a drive says of itself, as a verdict with reasons, and what follows from it.
 
-use keel_format::health::{self, AtaHealth, HealthReading, NvmeHealth, SelfTests, attribute_word};
+use keel_format::health::{self, AtaHealth, HealthReading, NvmeHealth, ScsiHealth, SelfTests, attribute_word};
 use keel_format::{Finding, Severity};
 use keel_source::{ByteOffset, NoHealth, SectorSize, SelfTestOrder, Source, counted};
 use serde::{Deserialize, Serialize};
@@ -69,6 +69,7 @@ impl HealthVerdict {
                 .map(|id| ata.count(*id))
                 .fold(0, u64::saturating_add),
             HealthReading::Nvme(nvme) => nvme.media_errors,
+            HealthReading::Scsi(scsi) => scsi.uncorrected(),
         }
     }
 
@@ -78,6 +79,7 @@ impl HealthVerdict {
         match &self.reading {
             HealthReading::Ata(ata) => ata.celsius(),
             HealthReading::Nvme(nvme) => nvme.celsius,
+            HealthReading::Scsi(scsi) => scsi.celsius,
         }
     }
 
@@ -86,7 +88,8 @@ impl HealthVerdict {
     pub fn link_count(&self) -> u64 {
         match &self.reading {
             HealthReading::Ata(ata) => ata.count(id::LINK_ERRORS),
-            HealthReading::Nvme(_) => 0,
+            // What a SCSI drive counts as not the medium's is mostly commands that it did not know.
+            HealthReading::Nvme(_) | HealthReading::Scsi(_) => 0,
         }
     }
 }
@@ -138,6 +141,7 @@ pub fn judge(reading: HealthReading) -> HealthVerdict {
     let findings = match &reading {
         HealthReading::Ata(ata) => ata_findings(ata),
         HealthReading::Nvme(nvme) => nvme_findings(nvme),
+        HealthReading::Scsi(scsi) => scsi_findings(scsi),
     };
     let standing = match findings.iter().map(|finding| finding.severity).max() {
         Some(Severity::Broken) => Standing::Failing,
@@ -210,7 +214,31 @@ fn ata_findings(ata: &AtaHealth) -> Vec<Finding> {
             "attribute 199, raw value".into(),
         );
     }
-    hot(ata.celsius(), "attribute 194", &mut say);
+    hot(ata.celsius(), if ata.sct_celsius.is_some() { "SCT status" } else { "attribute 194" }, &mut say);
+    if let Some((now, most)) = ata.sct_celsius.filter(|(now, most)| *most >= HOT && most > now) {
+        let what = format!("{most} °C since its power is on, {now} °C now: it was too warm");
+        say(Severity::Doubt, what, "SCT status".into());
+    }
+    findings
+}
+
+fn scsi_findings(scsi: &ScsiHealth) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut say = |severity, what: String, how: String| findings.push(Finding::of_all(severity, what, how));
+    if let Some((code, qualifier)) = scsi.exception {
+        let how = format!("informational exceptions, {code:02X}h/{qualifier:02X}h");
+        match scsi.fails_soon() {
+            true => say(Severity::Broken, "the drive itself says that it is about to fail".into(), how),
+            false => say(Severity::Doubt, "the drive reports that something of it is not as it should be".into(), how),
+        }
+    }
+    for (counters, what) in [(scsi.read, "reads"), (scsi.write, "writes"), (scsi.verify, "verifies")] {
+        let Some(counters) = counters.filter(|counters| counters.uncorrected > 0) else { continue };
+        let severity = if counters.uncorrected >= MANY_PENDING { Severity::Broken } else { Severity::Doubt };
+        let stayed = counted(counters.uncorrected, "error", "errors");
+        say(severity, format!("{stayed} of {what} could not be corrected"), "error counters, total uncorrected errors".into());
+    }
+    hot(scsi.celsius, "temperature page", &mut say);
     findings
 }
 
@@ -284,7 +312,7 @@ mod tests {
             raw: *raw,
             pre_failure: *pre_failure,
         });
-        judge(HealthReading::Ata(AtaHealth { attributes: attributes.collect(), checksum_holds: true }))
+        judge(HealthReading::Ata(AtaHealth { attributes: attributes.collect(), checksum_holds: true, sct_celsius: None }))
     }
 
     #[test]

@@ -415,3 +415,19 @@ fn bad_places_out_of_any_step_are_copied_as_ever_though_a_step_is_looked_for() {
         assert_eq!((heads.missing, heads.copied_bytes), (plain.missing, plain.copied_bytes), "{faults}");
     }
 }
+
+#[test]
+fn a_scsi_drives_log_pages_are_judged_like_any_others() {
+    let judged = |values: &str| health::ask(Sick::new(&format!("health = {{ scsi = {{ {values} }} }}")).open().as_ref()).unwrap();
+    let calm = judged("temperature = 38, read_corrected = 900");
+    assert_eq!((calm.standing, calm.celsius(), calm.media_count()), (health::Standing::Sound, Some(38), 0));
+    let worn = judged("temperature = 38, read_uncorrected = 3, write_uncorrected = 1");
+    assert_eq!((worn.standing, worn.media_count()), (health::Standing::Worn, 4));
+    assert!(worn.findings.iter().any(|finding| finding.what.contains("3 errors of reads")), "{:?}", worn.findings);
+    let fails = judged("temperature = 61, fails_soon = true");
+    assert_eq!(fails.standing, health::Standing::Failing);
+    assert!(
+        fails.findings.iter().any(|finding| finding.how.contains("5Dh"))
+            && fails.findings.iter().any(|finding| finding.what.contains("61 °C"))
+    );
+}

@@ -1,7 +1,7 @@
 //! Health: the verdict, and what the page says.
 
 use keel_core::health::HealthVerdict;
-use keel_format::health::{HealthReading, attribute_word};
+use keel_format::health::{ErrorCounters, HealthReading, attribute_word};
 
 use crate::Head;
 use crate::canvas::{Anchor, BELOW_HEAD, Drawing, MARGIN, SHEET_WIDTH, Tone};
@@ -65,12 +65,35 @@ pub fn health(head: &Head, verdict: &HealthVerdict) -> Result<Drawing, FontError
                 ("Error Information Log Entries", nvme.error_log_entries.to_string()),
                 ("Composite Temperature", nvme.celsius.map_or_else(|| "not told".into(), |celsius| format!("{celsius} °C"))),
             ];
-            for (name, value) in rows {
-                sheet.text([MARGIN, y], 9.5, name);
-                sheet.text([MARGIN + 240.0, y], 9.5, &value);
-                y += 16.0;
-            }
+            put_rows(&mut sheet, y, &rows);
+        }
+        HealthReading::Scsi(scsi) => {
+            let celsius = |told: Option<i64>| told.map_or_else(|| "not told".into(), |celsius| format!("{celsius} °C"));
+            let counters = |counters: Option<ErrorCounters>| {
+                counters.map_or_else(
+                    || "not told".into(),
+                    |counters| format!("{} corrected, {} not", counters.corrected, counters.uncorrected),
+                )
+            };
+            let rows = [
+                ("Read Error Counters", counters(scsi.read)),
+                ("Write Error Counters", counters(scsi.write)),
+                ("Verify Error Counters", counters(scsi.verify)),
+                ("Non-Medium Errors", scsi.non_medium.map_or_else(|| "not told".into(), |count| count.to_string())),
+                ("Temperature", celsius(scsi.celsius)),
+                ("Reference Temperature", celsius(scsi.reference_celsius)),
+            ];
+            put_rows(&mut sheet, y, &rows);
         }
     }
     Ok(sheet)
+}
+
+/// Names and values, a line each from `y` on.
+fn put_rows(sheet: &mut Drawing, y: f64, rows: &[(&str, String)]) {
+    for (index, (name, value)) in rows.iter().enumerate() {
+        let y = y + 16.0 * index as f64;
+        sheet.text([MARGIN, y], 9.5, name);
+        sheet.text([MARGIN + 240.0, y], 9.5, value);
+    }
 }

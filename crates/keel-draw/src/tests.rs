@@ -163,7 +163,7 @@ fn ata(attributes: Vec<AtaAttribute>) -> HealthVerdict {
         standing: Standing::Failing,
         findings: vec![finding],
         advice: vec!["copy it first, and look at nothing before".into()],
-        reading: HealthReading::Ata(AtaHealth { attributes, checksum_holds: true }),
+        reading: HealthReading::Ata(AtaHealth { attributes, checksum_holds: true, sct_celsius: None }),
     }
 }
 

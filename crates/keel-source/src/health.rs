@@ -14,6 +14,13 @@ pub enum HealthPage {
         data: Box<[u8; HEALTH_PAGE_BYTES]>,
         /// Device attribute thresholds; zeros where the drive does not tell them.
         thresholds: Box<[u8; HEALTH_PAGE_BYTES]>,
+        /// SCT status (log E0h), where the drive keeps it.
+        sct: Option<Box<[u8; HEALTH_PAGE_BYTES]>>,
+    },
+    /// SCSI: log pages, each with its head of four bytes.
+    Scsi {
+        /// The pages.
+        pages: Vec<Vec<u8>>,
     },
     /// NVMe: log page 02h, SMART / Health Information.
     Nvme {
@@ -47,6 +54,13 @@ pub enum SelfTestLog {
     Nvme {
         /// The log page.
         log: Vec<u8>,
+    },
+    /// SCSI: log page 10h.
+    Scsi {
+        /// The log page, with its head.
+        page: Vec<u8>,
+        /// `PROGRESS INDICATION` of the test that runs, of 65536.
+        progress: Option<u16>,
     },
 }
 

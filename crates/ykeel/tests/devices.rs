@@ -171,7 +171,7 @@ ykeel health $(node nvme4kn) --json > /tmp/out; echo "@@HEALTH nvme $(flat /tmp/
         let transport = match drive.adapter {
             Adapter::Sata => "attached by SATA at 1.5 Gbit/s, ata",
             Adapter::Nvme => "attached by NVMe",
-            Adapter::Usb | Adapter::Uas => "attached by USB",
+            Adapter::Usb | Adapter::Uas | Adapter::Reader => "attached by USB",
             Adapter::Scsi => "attached by SCSI",
             Adapter::Virtio => "attached by virtual disk",
         };
@@ -220,7 +220,9 @@ fn lost_table(folder: &Path, name: &str) -> PathBuf {
 fn a_table_that_is_put_back_shows_its_volumes_at_once_and_they_attach_and_detach() {
     let folder = tempfile::tempdir().unwrap();
     let image = lost_table(folder.path(), "office");
-    let drives = [Drive::new("office", &image, Adapter::Usb)];
+    let card = folder.path().join("card");
+    fs::copy(&image, &card).unwrap();
+    let drives = [Drive::new("office", &image, Adapter::Usb), Drive::new("card", &card, Adapter::Reader)];
     let script = format!(
         r#"{SCRIPT}
 nodes() {{ echo "@@NODES $1 $(ls $d* 2>/dev/null | tr '\n' ' ')"; }}
@@ -245,7 +247,13 @@ kill $held
 ykeel attach $d --volume n2 --at /tmp/cards > /tmp/out; echo "@@SUM one $(sum /tmp/cards)"
 mount -t ext4 -o ro,noload ${{d}}1 /mnt
 ykeel release $d > /tmp/out; echo "@@EXIT release $?"; echo "@@SAID release $(flat /tmp/out)"
-sleep 0.5; nodes released; echo "@@LEFT release $(grep -c -e ykeel -e cards -e /mnt /proc/mounts)"
+sleep 0.5; nodes released; d=$(ls /dev/sd?); echo "@@NODE card $d"
+ykeel yard --devices --json > /tmp/out; echo "@@YARD empty $(flat /tmp/out)"
+ykeel ladder $d > /tmp/out 2>&1; echo "@@EXIT empty $?"; echo "@@SAID empty $(flat /tmp/out)"
+ykeel yard --watch --json > /tmp/watch & watch=$!
+echo "@@HOST insert card"; sleep 4; kill $watch; echo "@@SIZE card $(cat /sys/block/$(basename $d)/size)"
+ykeel sweep $d --json > /tmp/out; echo "@@SWEEP card $(flat /tmp/out)"; grep -c '"has_medium": *true' /tmp/watch | while read -r count; do echo "@@WATCH card $count"; done
+echo "@@LEFT release $(grep -c -e ykeel -e cards -e /mnt /proc/mounts)"
 "#
     );
     let lines = on_the_bench(&drives, &script);
@@ -254,7 +262,9 @@ sleep 0.5; nodes released; echo "@@LEFT release $(grep -c -e ykeel -e cards -e /
     exits.iter().for_each(|name| assert_eq!(one("EXIT", name), "0", "{name}: {}", lines.join("\n")));
     assert_eq!((one("EXIT", "mounted"), one("EXIT", "attached")), ("4".into(), "4".into()));
     assert!(one("SAID", "mounted").contains("mounted at /mnt"));
-    assert!(one("SAID", "attached").contains("/attached/n1-OFFICE, through loop"), "{}", one("SAID", "attached"));
+    // Whichever of the two the system names first.
+    let said = one("SAID", "attached");
+    assert!(said.contains("/attached/n") && said.contains(", through loop"), "{said}");
     assert_eq!(one("NODES", "first"), "/dev/sda /dev/sda1 /dev/sda2");
     let appeared = &json(&lines, "MEND", "first")["applied"]["appeared"];
     assert_eq!((appeared["way"].as_str(), appeared["nodes"].as_array().map(Vec::len)), (Some("whole"), Some(2)));
@@ -277,6 +287,18 @@ sleep 0.5; nodes released; echo "@@LEFT release $(grep -c -e ykeel -e cards -e /
     assert_eq!(one("NODES", "around"), "/dev/sda /dev/sda1 /dev/sda2");
     assert_eq!(json(&lines, "MEND", "around")["applied"]["appeared"]["nodes"][0]["start"].as_u64(), Some(1 << 20));
     assert!(one("SAID", "release").ends_with("it can be pulled now"), "{}", one("SAID", "release"));
+    // A reader without a card is there, and says so; what is put into it is looked at.
+    let yard = json(&lines, "YARD", "empty");
+    let reader = &yard["attached"][0];
+    assert_eq!((reader["path"].as_str(), reader["bytes"].as_u64()), (Some(one("NODE", "card").as_str()), Some(0)), "{yard}");
+    assert_eq!((reader["has_medium"].as_bool(), reader["is_removable"].as_bool()), (Some(false), Some(true)));
+    assert_eq!(one("EXIT", "empty"), "3");
+    assert!(one("SAID", "empty").contains("no medium in it"), "{}", one("SAID", "empty"));
+    assert_eq!(one("SIZE", "card"), "327680", "the card is there by itself");
+    assert!(one("WATCH", "card").parse::<u32>().is_ok_and(|count| count > 0), "{}", lines.join("\n"));
+    let labels: Vec<String> =
+        json(&lines, "SWEEP", "card")["finds"].as_array().unwrap().iter().map(|find| find["label"].to_string()).collect();
+    assert_eq!(labels, ["\"OFFICE\"", "\"CARDS\""]);
     assert_eq!((one("NODES", "released").as_str(), one("LEFT", "release").as_str()), ("", "0"));
 }
 
@@ -306,12 +328,13 @@ fn a_drive_that_is_pulled_and_put_back_is_the_same_one_and_work_goes_on() {
         r#"{SCRIPT}
 d=$(node moved); echo "@@NODE first $d"
 ykeel yard --watch --json > /tmp/watch & watch=$!
-ykeel copy $d /tmp/copy.img --json > /tmp/out & work=$!
-sleep 3; echo "@@HOST pull moved"; gone moved
+timeout=/sys/block/$(basename $d)/device/timeout; echo "@@SET before $(cat $timeout)"
+ykeel copy $d /tmp/copy.img --system-timeout 7 --json > /tmp/out & work=$!
+sleep 3; echo "@@SET during $(cat $timeout)"; echo "@@HOST pull moved"; gone moved
 echo "@@HOST plug other"; node other > /dev/null; sleep 1
 ykeel copy $(node other) /tmp/other.img > /dev/null; echo "@@HASH other $(sha256sum < /tmp/other.img)"; rm /tmp/other.img
 echo "@@HOST plug moved 3"; d=$(node moved); echo "@@NODE second $d"
-wait $work; echo "@@EXIT copy $?"; echo "@@COPY moved $(flat /tmp/out)"; echo "@@HASH copy $(sha256sum < /tmp/copy.img)"; rm /tmp/copy.img
+wait $work; echo "@@EXIT copy $?"; echo "@@SET after $(cat /sys/block/$(basename $d)/device/timeout)"; echo "@@COPY moved $(flat /tmp/out)"; echo "@@HASH copy $(sha256sum < /tmp/copy.img)"; rm /tmp/copy.img
 ykeel ladder $d --json > /tmp/out; echo "@@LADDER moved $(flat /tmp/out)"
 echo "@@HOST pull moved"; gone moved
 echo "@@HOST plug swept"; d=$(node swept)
@@ -348,6 +371,8 @@ kill $watch; grep -o '/dev/[^"]* \(is gone\|was plugged in\)' /tmp/watch | while
     assert_eq!(one("NODE", "first"), "/dev/sda", "{}", lines.join("\n"));
     assert_ne!(one("NODE", "second"), "/dev/sda", "its name is another drive's: {}", lines.join("\n"));
     assert_eq!(one("EXIT", "copy"), "0", "{}", lines.join("\n"));
+    let usual = one("SET", "before");
+    assert_eq!((one("SET", "during"), one("SET", "after")), ("7".into(), usual), "{}", lines.join("\n"));
     let copy = json(&lines, "COPY", "moved");
     assert_eq!((copy["link_drops"].as_u64(), copy["missing"].as_array().map(Vec::len)), (Some(1), Some(0)), "{copy}");
     assert!(one("HASH", "copy").starts_with(&whole), "not a byte of the other one is in it");

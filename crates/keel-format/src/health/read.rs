@@ -4,6 +4,7 @@ use keel_source::HealthPage;
 use serde::{Deserialize, Serialize};
 use zerocopy::{FromBytes, LE, U64};
 
+use super::ScsiHealth;
 use super::layout::{RawNvmeLog, RawSmartData, RawThresholds};
 
 /// One ATA attribute.
@@ -50,6 +51,9 @@ pub struct AtaHealth {
     pub attributes: Vec<AtaAttribute>,
     /// False when the page's checksum does not hold: its figures are doubtful.
     pub checksum_holds: bool,
+    /// Temperature now and the highest since its power is on, in degrees Celsius, by SCT status.
+    #[serde(default)]
+    pub sct_celsius: Option<(i64, i64)>,
 }
 
 impl AtaHealth {
@@ -68,8 +72,8 @@ impl AtaHealth {
     /// Temperature in degrees Celsius.
     #[must_use]
     pub fn celsius(&self) -> Option<i64> {
-        let attribute = self.attribute(194).or_else(|| self.attribute(190))?;
-        Some((attribute.raw & 0xFF) as i64)
+        let attribute = self.attribute(194).or_else(|| self.attribute(190)).map(|attribute| (attribute.raw & 0xFF) as i64);
+        self.sct_celsius.map(|(now, _)| now).or(attribute)
     }
 }
 
@@ -106,13 +110,19 @@ pub enum HealthReading {
     Ata(AtaHealth),
     /// NVMe.
     Nvme(NvmeHealth),
+    /// SCSI.
+    Scsi(ScsiHealth),
 }
 
 /// Reads a page. Any bytes are accepted: no panic, no allocation beyond the thirty entries of the table.
 #[must_use]
 pub fn read(page: &HealthPage) -> HealthReading {
     match page {
-        HealthPage::Ata { data, thresholds } => HealthReading::Ata(ata(data, thresholds)),
+        HealthPage::Ata { data, thresholds, sct } => {
+            let sct = sct.as_deref().and_then(|status| sct_celsius(status));
+            HealthReading::Ata(AtaHealth { sct_celsius: sct, ..ata(data, thresholds) })
+        }
+        HealthPage::Scsi { pages } => HealthReading::Scsi(ScsiHealth::read(pages)),
         HealthPage::Nvme { log } => HealthReading::Nvme(nvme(log)),
     }
 }
@@ -123,7 +133,7 @@ fn holds(page: &[u8]) -> bool {
 
 fn ata(data: &[u8; 512], thresholds: &[u8; 512]) -> AtaHealth {
     let (Ok(table), Ok(limits)) = (RawSmartData::ref_from_bytes(data), RawThresholds::ref_from_bytes(thresholds)) else {
-        return AtaHealth { attributes: Vec::new(), checksum_holds: false };
+        return AtaHealth { attributes: Vec::new(), checksum_holds: false, sct_celsius: None };
     };
     let told = limits.thresholds.iter().any(|entry| entry.id != 0) && holds(thresholds);
     let threshold = |id: u8| {
@@ -138,7 +148,15 @@ fn ata(data: &[u8; 512], thresholds: &[u8; 512]) -> AtaHealth {
         raw: entry.raw.iter().rev().fold(0, |raw, byte| raw << 8 | u64::from(*byte)),
         pre_failure: entry.flags.get() & 1 != 0,
     });
-    AtaHealth { attributes: attributes.collect(), checksum_holds: holds(data) }
+    AtaHealth { attributes: attributes.collect(), checksum_holds: holds(data), sct_celsius: None }
+}
+
+/// `HDA TEMP` and `MAX TEMP` of SCT status (ATA8-ACS, 8.2.3): formats 2 and 3, degrees as signed bytes, 80h for none.
+fn sct_celsius(status: &[u8]) -> Option<(i64, i64)> {
+    let told = |at: usize| status.get(at).filter(|byte| **byte != 0x80).map(|byte| i64::from(byte.cast_signed()));
+    let format = status.get(..2).and_then(<[u8]>::first_chunk).map_or(0, |field| u16::from_le_bytes(*field));
+    let now = told(200).filter(|_| matches!(format, 2 | 3))?;
+    Some((now, told(202).unwrap_or(now).max(now)))
 }
 
 /// A 128-bit counter, at most what fits 64 bits.

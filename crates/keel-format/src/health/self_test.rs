@@ -96,6 +96,7 @@ impl SelfTests {
         match log {
             SelfTestLog::Ata { status, log } => of_ata(*status, log),
             SelfTestLog::Nvme { log } => of_nvme(log),
+            SelfTestLog::Scsi { page, progress } => super::scsi::self_tests(page, *progress),
         }
     }
 

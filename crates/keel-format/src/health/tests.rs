@@ -17,7 +17,7 @@ fn ata_page(attributes: &[(u8, u16, u8, u8, u64, u8)]) -> HealthPage {
     for page in [&mut data, &mut thresholds] {
         page[511] = page.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)).wrapping_neg();
     }
-    HealthPage::Ata { data, thresholds }
+    HealthPage::Ata { data, thresholds, sct: None }
 }
 
 #[test]
@@ -33,10 +33,10 @@ fn an_ata_page_gives_its_attributes_with_thresholds() {
 
 #[test]
 fn a_page_whose_checksum_does_not_hold_is_said_to_be_doubtful_and_its_thresholds_are_not_believed() {
-    let HealthPage::Ata { mut data, mut thresholds } = ata_page(&[(5, 1, 30, 30, 0, 36)]) else { panic!() };
+    let HealthPage::Ata { mut data, mut thresholds, .. } = ata_page(&[(5, 1, 30, 30, 0, 36)]) else { panic!() };
     data[100] ^= 1;
     thresholds[200] ^= 1;
-    let HealthReading::Ata(health) = read(&HealthPage::Ata { data, thresholds }) else { panic!() };
+    let HealthReading::Ata(health) = read(&HealthPage::Ata { data, thresholds, sct: None }) else { panic!() };
     assert!(!health.checksum_holds && health.attribute(5).unwrap().threshold.is_none());
 }
 
@@ -62,8 +62,23 @@ proptest! {
     #[test]
     fn any_bytes_are_read(bytes in proptest::collection::vec(any::<u8>(), 1024)) {
         let half = |from: usize| Box::new(<[u8; 512]>::try_from(&bytes[from..from + 512]).unwrap());
-        let HealthReading::Ata(health) = read(&HealthPage::Ata { data: half(0), thresholds: half(512) }) else { panic!() };
+        let HealthReading::Ata(health) = read(&HealthPage::Ata { data: half(0), thresholds: half(512), sct: None }) else { panic!() };
         prop_assert!(health.attributes.len() <= 30);
         let _ = read(&HealthPage::Nvme { log: half(0) });
     }
+}
+
+#[test]
+fn sct_status_tells_how_warm_it_is_and_was() {
+    let celsius = |set: &[(usize, u8)]| {
+        let mut status = Box::new([0u8; 512]);
+        set.iter().for_each(|(at, byte)| status[*at] = *byte);
+        let HealthPage::Ata { data, thresholds, .. } = ata_page(&[(194, 0, 100, 100, 33, 0)]) else { panic!() };
+        let HealthReading::Ata(health) = read(&HealthPage::Ata { data, thresholds, sct: Some(status) }) else { panic!() };
+        (health.sct_celsius, health.celsius())
+    };
+    assert_eq!(celsius(&[(0, 2), (200, 41), (202, 63)]), (Some((41, 63)), Some(41)));
+    assert_eq!(celsius(&[(0, 3), (200, 0xFB), (202, 0x80)]), (Some((-5, -5)), Some(-5)), "below zero, and no highest");
+    assert_eq!(celsius(&[(0, 2), (200, 0x80)]).0, None);
+    assert_eq!(celsius(&[(0, 9), (200, 41)]), (None, Some(33)), "a format that is not known: the attribute tells");
 }

@@ -2,6 +2,7 @@
 
 mod ata;
 mod end;
+mod log_sense;
 mod reset;
 
 use std::fs::{self, File};
@@ -184,6 +185,8 @@ fn ask_once((file, device): (&Arc<File>, u64), direct: Option<Arc<Direct>>, comm
 
 /// Bytes of the NVMe device self-test log.
 const NVME_SELF_TEST_BYTES: usize = 564;
+/// The SMART log that holds SCT status.
+const SCT_STATUS: u8 = 0xE0;
 /// Bytes of the NVMe error information log that are asked for: sixteen entries.
 const NVME_ERROR_BYTES: usize = 16 * 64;
 
@@ -231,16 +234,26 @@ impl Source for BlockDevice {
         if let Ok(log) = sys::nvme_health_log(&self.file) {
             return Ok(HealthPage::Nvme { log });
         }
-        let data = ata::smart_page(&self.file, ata::SMART_READ_DATA).map_err(refused)?;
+        let data = match ata::smart_page(&self.file, ata::SMART_READ_DATA) {
+            Ok(data) => data,
+            // No ATA drive, or none that hands them out.
+            Err(errno) => {
+                return log_sense::pages(&self.file).map(|pages| HealthPage::Scsi { pages }).map_err(|_| refused(errno));
+            }
+        };
         // Some drives keep no thresholds any more.
         let thresholds =
             ata::smart_page(&self.file, ata::SMART_READ_THRESHOLDS).unwrap_or_else(|_| Box::new([0; HEALTH_PAGE_BYTES]));
-        Ok(HealthPage::Ata { data, thresholds })
+        let sct = ata::smart_log(&self.file, SCT_STATUS).ok().and_then(|log| log.into_boxed_slice().try_into().ok());
+        Ok(HealthPage::Ata { data, thresholds, sct })
     }
 
     fn self_test_log(&self) -> Result<SelfTestLog, NoHealth> {
         if let Ok(log) = sys::nvme_log(&self.file, 0x06, NVME_SELF_TEST_BYTES) {
             return Ok(SelfTestLog::Nvme { log });
+        }
+        if let Ok((page, progress)) = log_sense::self_tests(&self.file) {
+            return Ok(SelfTestLog::Scsi { page, progress });
         }
         let data = ata::smart_page(&self.file, ata::SMART_READ_DATA).map_err(refused)?;
         let log = ata::smart_log(&self.file, 0x06).map_err(refused)?;
@@ -268,7 +281,8 @@ impl Source for BlockDevice {
             SelfTestOrder::Extended => 2,
             SelfTestOrder::Stop => 0x7F,
         };
-        ata::execute_off_line(&self.file, code).map_err(refused)
+        let ordered = ata::execute_off_line(&self.file, code);
+        ordered.or_else(|errno| log_sense::self_test(&self.file, order).map_err(|_| refused(errno)))
     }
 
     fn own_size(&self) -> OwnSize {

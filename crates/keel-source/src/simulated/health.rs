@@ -18,12 +18,28 @@ const PENDING: u8 = 197;
 /// Attribute that counts errors of the link.
 const LINK_ERRORS: u8 = 199;
 
-/// What the description gives: one of the two.
+/// What the description gives: one of the three.
 #[derive(Deserialize, Debug, Clone)]
 #[serde(deny_unknown_fields, rename_all = "snake_case")]
 pub(super) enum HealthValues {
     Ata { attributes: Vec<Attribute> },
     Nvme(Nvme),
+    Scsi(Scsi),
+}
+
+/// What stands in the log pages of a SCSI drive.
+#[derive(Deserialize, Debug, Clone, Copy, Default)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Scsi {
+    /// In degrees Celsius.
+    temperature: u8,
+    read_corrected: u32,
+    read_uncorrected: u32,
+    write_uncorrected: u32,
+    /// Errors that are not the medium's.
+    non_medium: u32,
+    /// `FAILURE PREDICTION THRESHOLD EXCEEDED` is reported.
+    fails_soon: bool,
 }
 
 /// One ATA attribute.
@@ -85,7 +101,30 @@ pub(super) fn page(values: &HealthValues, grown_sectors: u64, link_errors: u64) 
             put(176, &(nvme.error_log_entries + grown_sectors).to_le_bytes());
             HealthPage::Nvme { log }
         }
+        HealthValues::Scsi(scsi) => {
+            let counters = |corrected: u32, uncorrected: u64| vec![(3, u64::from(corrected)), (6, uncorrected)];
+            let pages = vec![
+                log_page(0x02, &counters(0, scsi.write_uncorrected.into())),
+                log_page(0x03, &counters(scsi.read_corrected, u64::from(scsi.read_uncorrected) + grown_sectors)),
+                log_page(0x06, &[(0, u64::from(scsi.non_medium) + link_errors)]),
+                vec![0x0D, 0, 0, 6, 0, 0, 3, 2, 0, scsi.temperature],
+                vec![0x2F, 0, 0, 8, 0, 0, 3, 4, if scsi.fails_soon { 0x5D } else { 0 }, 0, scsi.temperature, 0],
+            ];
+            HealthPage::Scsi { pages }
+        }
     }
+}
+
+/// A log page of counters of eight bytes, by their parameter codes.
+fn log_page(code: u8, parameters: &[(u16, u64)]) -> Vec<u8> {
+    let mut page = vec![code, 0];
+    page.extend(u16::try_from(parameters.len() * 12).unwrap_or(0).to_be_bytes());
+    for (parameter, value) in parameters {
+        page.extend(parameter.to_be_bytes());
+        page.extend([3, 8]);
+        page.extend(value.to_be_bytes());
+    }
+    page
 }
 
 fn ata(attributes: &[Attribute], grown_sectors: u64, link_errors: u64) -> HealthPage {
@@ -112,5 +151,5 @@ fn ata(attributes: &[Attribute], grown_sectors: u64, link_errors: u64) -> Health
         let sum = page.iter().take(HEALTH_PAGE_BYTES - 1).fold(0u8, |sum, byte| sum.wrapping_add(*byte));
         page[HEALTH_PAGE_BYTES - 1] = sum.wrapping_neg();
     }
-    HealthPage::Ata { data, thresholds }
+    HealthPage::Ata { data, thresholds, sct: None }
 }

@@ -119,5 +119,14 @@ fn print(verdict: &HealthVerdict) {
                 counted(nvme.error_log_entries, "entry", "entries")
             );
         }
+        HealthReading::Scsi(scsi) => {
+            for (counters, what) in [(scsi.read, "reads"), (scsi.write, "writes"), (scsi.verify, "verifies")] {
+                let Some(counters) = counters else { continue };
+                say!("  {what}: {} errors corrected, {} not", counters.corrected, counters.uncorrected);
+            }
+            if let Some(count) = scsi.non_medium {
+                say!("  {}", counted(count, "error that is not the medium's", "errors that are not the medium's"));
+            }
+        }
     }
 }
