@@ -412,3 +412,62 @@ fn a_file_system_with_a_number_of_its_own_is_in_use_as_well() {
     assert!(told.iter().all(|how| !how.is_empty()), "{told:?}");
     let _ = Arc::strong_count(&source);
 }
+
+/// What rung 6 of the volume at byte `at` says of how it was left.
+fn left(source: &SharedSource, at: u64) -> Vec<String> {
+    let swept = support::swept(source, keel_core::sweep::Reach::Landmarks);
+    let ladder = keel_core::ladder::examine(source, &swept, &Cancel::default());
+    let volume = ladder.volumes.iter().find(|volume| volume.start_byte.0 == at).unwrap();
+    let entry = volume.rungs.iter().find(|rung| rung.rung == keel_core::ladder::RungName::Entry).unwrap();
+    assert_eq!(entry.state, keel_core::ladder::RungState::Sound, "{entry:?}");
+    let of_leaving = entry.findings.iter().filter(|finding| finding.how.contains("left it"));
+    let found: Vec<String> = of_leaving.map(|finding| finding.what.clone()).collect();
+    assert_eq!(found.len(), entry.next.len(), "each says what can be done: {entry:?}");
+    found
+}
+
+#[test]
+fn a_volume_that_was_not_closed_or_that_a_system_sleeps_on_says_so_on_its_rung() {
+    state();
+    let bench = Bench::new(400 * MIB);
+    let places = [MIB, 80 * MIB, 150 * MIB, 220 * MIB, 300 * MIB];
+    let mut asleep = files(4);
+    asleep.insert("hiberfil.sys".into(), [b"HIBR".as_slice(), &[7; 9000]].concat());
+    bench.ntfs(places[0], 64 * MIB, "WINCH", &asleep);
+    // A system that woke left another word, or none.
+    let mut awake = files(5);
+    awake.insert("hiberfil.sys".into(), [b"wake".as_slice(), &[7; 9000]].concat());
+    bench.ntfs(places[1], 64 * MIB, "QUAY", &awake);
+    bench.fat(places[2], 64 * MIB, "32", "CARDS", &files(6));
+    bench.exfat(places[3], 64 * MIB, "DECK", &files(7));
+    bench.ext4(places[4], 64 * MIB, "ENGINE", &files(8));
+    bench.mbr(&[
+        (0x07, places[0], 64 * MIB),
+        (0x07, places[1], 64 * MIB),
+        (0x0C, places[2], 64 * MIB),
+        (0x07, places[3], 64 * MIB),
+    ]);
+    bench.gpt(400 * MIB, &places.map(|at| (at, 64 * MIB, 0)));
+    let source = bench.open();
+    assert!(left(&source, places[0])[0].contains("sleeps on it"));
+    for at in &places[1..] {
+        assert_eq!(left(&source, *at), Vec::<String>::new(), "{at}");
+    }
+    // The bits that their standards name, set as a system does that did not unmount.
+    let reserved = u64::from(u16::from_le_bytes(bench.read(places[2] + 14, 2).try_into().unwrap())) * 512;
+    bench.write(places[2] + reserved + 7, &[bench.read(places[2] + reserved + 7, 1)[0] & 0xF7]);
+    bench.write(places[3] + 106, &[2, 0]);
+    let mut superblock = bench.read(places[4] + 1024, 1024);
+    superblock[58] = 3;
+    // Its checksum (CRC-32C over what stands before it) goes along.
+    let checksum = superblock[..1020].iter().fold(!0u32, |sum, byte| {
+        (0..8).fold(sum ^ u32::from(*byte), |sum, _| sum >> 1 ^ (0x82F6_3B78 & (sum & 1).wrapping_neg()))
+    });
+    superblock[1020..].copy_from_slice(&checksum.to_le_bytes());
+    bench.write(places[4] + 1024, &superblock);
+    let source = bench.open();
+    for (at, word) in [(places[2], "not cleanly unmounted"), (places[3], "not cleanly unmounted"), (places[4], "noted errors")] {
+        let said = left(&source, at);
+        assert!(said.len() == 1 && said[0].contains(word), "{at}: {said:?}");
+    }
+}

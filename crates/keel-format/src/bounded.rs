@@ -7,7 +7,7 @@ use keel_source::{Budget, Budgeted, ByteOffset, ByteRange, Cancel, SharedSource,
 
 use crate::check::{Allocation, Checked};
 use crate::{
-    Deleted, Entry, Extent, Finding, FormatError, NodeId, Problem, Repair, Severity, StreamInfo, StreamReader, Volume,
+    Deleted, Entry, Extent, Finding, FormatError, LeftOpen, NodeId, Problem, Repair, Severity, StreamInfo, StreamReader, Volume,
     VolumeSummary, WalkEntry,
 };
 
@@ -136,6 +136,11 @@ impl Volume for Bounded {
     fn is_guessed(&self, file: NodeId) -> bool {
         let _call = self.budget.call();
         self.inner.is_guessed(file)
+    }
+
+    fn left_open(&self) -> Vec<LeftOpen> {
+        let _call = self.budget.call();
+        self.inner.left_open()
     }
 
     fn examine(&self) -> Vec<Finding> {

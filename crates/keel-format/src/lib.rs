@@ -57,5 +57,5 @@ pub use stamp::Stamp;
 pub use stream::{Extent, ExtentStream, MemoryStream, StreamReader, read_whole};
 pub use structure::{Compute, Computed, Field, Form, Repair, Row, Structure, Take, Version};
 pub use view::View;
-pub use volume::{Deleted, Entry, Existence, NodeId, NodeKind, StreamInfo, Times, Volume, VolumeSummary, WalkEntry};
+pub use volume::{Deleted, Entry, Existence, LeftOpen, NodeId, NodeKind, StreamInfo, Times, Volume, VolumeSummary, WalkEntry};
 pub use witness::{FoundVolume, Witness, WitnessKind};

@@ -117,6 +117,19 @@ pub struct VolumeSummary {
     pub cluster_bytes: u32,
 }
 
+/// How a volume was left by the system that used it last, where it did not close it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum LeftOpen {
+    /// It is marked as in use.
+    Unclean,
+    /// Its journal holds what is not in its place yet.
+    Journal,
+    /// The system noted errors on it.
+    Errors,
+    /// A system sleeps on it, and goes on from what it remembers when it wakes.
+    Asleep,
+}
+
 /// A volume that can be looked into. Reading never fails silently: what was wrong on the way comes back as findings
 /// whose offsets count from the start of the volume.
 pub trait Volume: Send + Sync {
@@ -181,6 +194,11 @@ pub trait Volume: Send + Sync {
     /// another.
     fn is_guessed(&self, _file: NodeId) -> bool {
         false
+    }
+
+    /// How it was left: what keeps drivers from mounting it, or lets them mount it read-only. Nothing of one that was closed.
+    fn left_open(&self) -> Vec<LeftOpen> {
+        Vec::new()
     }
 
     /// Examines the metadata that reading needs (rung 8). Offsets count from the start of the volume.

@@ -166,6 +166,12 @@ pub enum SourceError {
         /// Name of the source.
         name: String,
     },
+    /// A reader without a card, or a drive without a disc.
+    #[error("{} has no medium in it: put it in, and it is there", path.display())]
+    NoMedium {
+        /// The path.
+        path: PathBuf,
+    },
     /// A drive that does not let its end be set.
     #[error("the end of {name} was not set: {reason}")]
     NotSet {

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use keel_format::content::{ContentMatch, matches_type};
 use keel_format::table::{Partition, TableReading, TypeCode, gpt, mbr};
 use keel_format::{
-    Compute, Deleted, Entry, Finding, NodeKind, Promise, Severity, Structure, Take, Volume, VolumeKind, WitnessKind, read_whole,
+    Compute, Deleted, Entry, Finding, LeftOpen, NodeKind, Promise, Severity, Structure, Take, Volume, VolumeKind, WitnessKind,
+    read_whole,
 };
 use keel_source::{SectorSize, SharedSource, Window, counted, printable};
 
@@ -67,6 +68,9 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Fi
     }
     match find.geometry.open(window) {
         Ok(volume) => {
+            if let Some(own) = rungs.first_mut() {
+                left_open(own, volume.as_ref(), find);
+            }
             rungs.extend(of_volume(volume.as_ref(), find, cancel));
         }
         Err(error) => {
@@ -81,6 +85,32 @@ fn of_find(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Fi
         }
     }
     VolumeLadder::of(find, rungs)
+}
+
+/// Why a volume that is whole may still not show, or show read-only: by how it was left. Notes: it is no worse for it.
+fn left_open(rung: &mut Rung, volume: &dyn Volume, find: &Find) {
+    for left in volume.left_open() {
+        let (what, next) = match left {
+            LeftOpen::Unclean => (
+                "it was not cleanly unmounted: some systems check it before they show it, or show it read-only",
+                "where the check finds nothing (ykeel check), the mark alone can be cleared; or let the system check it that it is of",
+            ),
+            LeftOpen::Journal => (
+                "its journal holds what is not in its place yet: a system that may not write to the drive does not mount it",
+                "here it is read as its journal would leave it; a system that may write finishes it when it mounts it",
+            ),
+            LeftOpen::Errors => (
+                "a system noted errors on it: it may be mounted read-only, or wants a check first",
+                "look at what the check says (ykeel check) before anything is written to it",
+            ),
+            LeftOpen::Asleep => (
+                "a system sleeps on it: others mount it read-only or not at all, and what is written meanwhile is lost when it wakes",
+                "start that system and shut it down wholly, or take the files out; write nothing to it before",
+            ),
+        };
+        rung.findings.push(Finding::at(Severity::Note, find.start_byte, what, "how the system that used it last left it"));
+        rung.next.push(next.to_string());
+    }
 }
 
 /// What is left of an older generation: no rung of it is ever put back, so none is broken.

@@ -15,8 +15,8 @@ use crate::chain::{Chain, LINKS_A_STEP, Link, LinkTable};
 use crate::device::step;
 use crate::pages::Pages;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem, Severity,
-    StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, tree,
+    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, LeftOpen, MemoryStream, NodeId, Problem,
+    Severity, StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, tree,
 };
 
 /// The largest directory that the specification allows, in bytes.
@@ -437,6 +437,10 @@ impl Volume for ExFatVolume {
         super::check::rules(self)
     }
 
+    fn left_open(&self) -> Vec<LeftOpen> {
+        if self.is_dirty() { vec![LeftOpen::Unclean] } else { Vec::new() }
+    }
+
     fn examine(&self) -> Vec<Finding> {
         let mut findings = Vec::new();
         self.examine_flags(&mut findings);
@@ -466,9 +470,13 @@ impl Volume for ExFatVolume {
 }
 
 impl ExFatVolume {
-    fn examine_flags(&self, findings: &mut Vec<Finding>) {
+    fn is_dirty(&self) -> bool {
         let flags = self.pages.bytes(ByteOffset(106), 2, "boot sector");
-        if flags.is_ok_and(|flags| flags.first().is_some_and(|flags| u16::from(*flags) & VOLUME_DIRTY != 0)) {
+        flags.is_ok_and(|flags| flags.first().is_some_and(|flags| u16::from(*flags) & VOLUME_DIRTY != 0))
+    }
+
+    fn examine_flags(&self, findings: &mut Vec<Finding>) {
+        if self.is_dirty() {
             let what = "the volume was not cleanly unmounted";
             findings.push(Finding::at(Severity::Note, ByteOffset(106), what, "bit 1 of VolumeFlags is set"));
         }

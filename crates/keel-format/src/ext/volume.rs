@@ -11,8 +11,8 @@ use super::layout::{FLAG_ENCRYPT, ROOT_INODE, SUPERBLOCK_AT};
 use super::{ExtVolume, attributes, check, read};
 use crate::device::hold;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem,
-    Repair, Severity, StreamInfo, StreamReader, Volume, VolumeSummary, WalkEntry, tree,
+    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, LeftOpen, MemoryStream, NodeId, NodeKind,
+    Problem, Repair, Severity, StreamInfo, StreamReader, Volume, VolumeSummary, WalkEntry, tree,
 };
 
 impl Volume for ExtVolume {
@@ -124,11 +124,15 @@ impl Volume for ExtVolume {
         check::rules(self)
     }
 
+    fn left_open(&self) -> Vec<LeftOpen> {
+        let errors = read::superblock(&self.pages, &self.geometry).is_some_and(|raw| raw.s_state.get() & 2 != 0);
+        let marks = [(self.has_pending_journal(), LeftOpen::Journal), (errors, LeftOpen::Errors)];
+        marks.into_iter().filter(|(is_so, _)| *is_so).map(|(_, left)| left).collect()
+    }
+
     fn examine(&self) -> Vec<Finding> {
         let mut findings = self.replay.clone();
-        if let Some(raw) = read::superblock(&self.pages, &self.geometry)
-            && raw.s_state.get() & 2 != 0
-        {
+        if self.left_open().contains(&LeftOpen::Errors) {
             let what = "the operating system noted errors on this volume";
             findings.push(Finding::at(Severity::Doubt, ByteOffset(SUPERBLOCK_AT + 58), what, "bit 1 of s_state is set"));
         }

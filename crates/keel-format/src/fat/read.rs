@@ -9,9 +9,9 @@ use super::directory::{RawSlot, Slots};
 use super::layout::RawDirEntry;
 use super::{FatGeometry, FatTable};
 use crate::{
-    Allocation, Chain, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem,
-    Repair, Severity, StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes, read_lenient,
-    tree,
+    Allocation, Chain, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, LeftOpen, MemoryStream, NodeId,
+    Problem, Repair, Severity, StreamInfo, StreamReader, View, Volume, VolumeKind, VolumeSummary, WalkEntry, read_bytes,
+    read_lenient, tree,
 };
 
 /// The most findings that one examination reports.
@@ -328,14 +328,18 @@ impl Volume for FatVolume {
         super::check::rules(self)
     }
 
-    fn examine(&self) -> Vec<Finding> {
-        let mut findings = self.examine_fats();
+    fn left_open(&self) -> Vec<LeftOpen> {
         let clean = match self.geometry.kind {
             VolumeKind::Fat32 => self.table.entry(1).map(|entry| entry & 0x0800_0000 != 0),
             VolumeKind::Fat16 => self.table.entry(1).map(|entry| entry & 0x8000 != 0),
             _ => None,
         };
-        if clean == Some(false) {
+        if clean == Some(false) { vec![LeftOpen::Unclean] } else { Vec::new() }
+    }
+
+    fn examine(&self) -> Vec<Finding> {
+        let mut findings = self.examine_fats();
+        if !self.left_open().is_empty() {
             let what = "the volume was not cleanly unmounted";
             findings.push(Finding::at(Severity::Note, self.geometry.fat_at(0), what, "the clean bit of FAT entry 1 is 0"));
         }

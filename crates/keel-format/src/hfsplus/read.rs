@@ -21,8 +21,8 @@ use crate::device::hold;
 use crate::pages::Pages;
 use crate::replay::Replayed;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, Problem,
-    Severity, StreamInfo, StreamReader, View, Volume, VolumeSummary, WalkEntry, read_whole, tree,
+    Allocation, Checked, Deleted, Entry, Existence, Extent, ExtentStream, Finding, FormatError, LeftOpen, MemoryStream, NodeId,
+    Problem, Severity, StreamInfo, StreamReader, View, Volume, VolumeSummary, WalkEntry, read_whole, tree,
 };
 
 /// Name of the folder that holds the files behind hard links.
@@ -452,6 +452,18 @@ impl Volume for HfsVolume {
         super::check::rules(self)
     }
 
+    fn left_open(&self) -> Vec<LeftOpen> {
+        let attributes = self.geometry.attributes;
+        let unclean = attributes & (ATTRIBUTE_UNMOUNTED | ATTRIBUTE_JOURNALED) == 0;
+        let marks = [
+            (unclean, LeftOpen::Unclean),
+            // What is told of it is told where it holds something.
+            (!self.replay.is_empty(), LeftOpen::Journal),
+            (attributes & ATTRIBUTE_INCONSISTENT != 0, LeftOpen::Errors),
+        ];
+        marks.into_iter().filter(|(is_so, _)| *is_so).map(|(_, left)| left).collect()
+    }
+
     fn examine(&self) -> Vec<Finding> {
         let mut findings = self.replay.clone();
         let attributes = self.geometry.attributes;
@@ -460,7 +472,7 @@ impl Volume for HfsVolume {
             let what = "the operating system marked this volume as inconsistent";
             findings.push(Finding::at(Severity::Doubt, at, what, "bit 11 of the header's attributes is set"));
         }
-        if attributes & (ATTRIBUTE_UNMOUNTED | ATTRIBUTE_JOURNALED) == 0 {
+        if self.left_open().contains(&LeftOpen::Unclean) {
             findings.push(Finding::at(Severity::Note, at, "the volume was not cleanly unmounted", "bit 8 of attributes is 0"));
         }
         if self.overflow.is_none() {

@@ -2,6 +2,8 @@
 
 use std::ops::ControlFlow;
 
+use keel_source::ByteOffset;
+
 use super::index::entry_of_index;
 use super::layout::{DATA, FIRST_USER, IN_USE, NUMBER_MASK, REPARSE_POINT, ROOT, VOLUME_INFORMATION};
 use super::names::{self, Lost};
@@ -11,7 +13,7 @@ use super::stream::StreamMap;
 use super::wof::{self, PackedStream, Packing};
 use super::{NtfsVolume, Record, check, index, interix, reparse, stream};
 use crate::{
-    Allocation, Checked, Deleted, Entry, Extent, Finding, FormatError, NodeId, NodeKind, Problem, Severity, StreamInfo,
+    Allocation, Checked, Deleted, Entry, Extent, Finding, FormatError, LeftOpen, NodeId, NodeKind, Problem, Severity, StreamInfo,
     StreamReader, Volume, VolumeSummary, WalkEntry,
 };
 
@@ -24,6 +26,32 @@ const NAMES_AT_ONCE: usize = 1024;
 fn packed(record: &Record, maps: &[(String, StreamMap)]) -> Option<(Packing, usize)> {
     let packing = reparse::packing(record.attribute(REPARSE_POINT, "")?.resident()?)?;
     Some((packing, maps.iter().position(|(name, _)| name == wof::STREAM)?))
+}
+
+/// The file in the root that a sleeping system keeps its memory in, and the word that it begins with while it sleeps.
+const SLEEP_FILE: &str = "hiberfil.sys";
+const SLEEPS: &[u8] = b"hibr";
+
+impl NtfsVolume {
+    /// Where the record stands that marks the volume as dirty.
+    fn is_dirty(&self) -> Option<ByteOffset> {
+        let record = self.record(3).ok()?;
+        let view = record.attribute(VOLUME_INFORMATION, "").and_then(|attribute| attribute.resident())?;
+        view.u16(10, "flags").is_ok_and(|flags| flags & 1 != 0).then(|| record.position())
+    }
+
+    /// True while a system sleeps on it.
+    fn sleeps(&self) -> bool {
+        let mut file = None;
+        let listed = self.list(NodeId(ROOT), Deleted::Hide, &mut |entry| {
+            if entry.name.eq_ignore_ascii_case(SLEEP_FILE) {
+                file = Some(entry.id);
+            }
+            if file.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        let stream = file.filter(|_| listed.is_ok()).and_then(|file| self.open(file, "").ok());
+        stream.is_some_and(|mut stream| crate::read_whole(stream.as_mut(), SLEEPS.len()).0.eq_ignore_ascii_case(SLEEPS))
+    }
 }
 
 impl Volume for NtfsVolume {
@@ -209,6 +237,11 @@ impl Volume for NtfsVolume {
         check::rules(self)
     }
 
+    fn left_open(&self) -> Vec<LeftOpen> {
+        let marks = [(self.is_dirty().is_some(), LeftOpen::Unclean), (self.sleeps(), LeftOpen::Asleep)];
+        marks.into_iter().filter(|(is_so, _)| *is_so).map(|(_, left)| left).collect()
+    }
+
     fn examine(&self) -> Vec<Finding> {
         let mut findings = self.mft.findings.clone();
         findings.extend(self.examine_mirror());
@@ -218,12 +251,9 @@ impl Volume for NtfsVolume {
                 findings.push(Finding::at(Severity::Broken, error.at, text, error.to_string()));
             }
         }
-        if let Ok(record) = self.record(3)
-            && let Some(view) = record.attribute(VOLUME_INFORMATION, "").and_then(|attribute| attribute.resident())
-            && view.u16(10, "flags").is_ok_and(|flags| flags & 1 != 0)
-        {
+        if let Some(at) = self.is_dirty() {
             let what = "the volume is marked dirty: it was not cleanly unmounted";
-            findings.push(Finding::at(Severity::Note, record.position(), what, "bit 0 of the flags in $VOLUME_INFORMATION"));
+            findings.push(Finding::at(Severity::Note, at, what, "bit 0 of the flags in $VOLUME_INFORMATION"));
         }
         match self.list(NodeId(ROOT), Deleted::Hide, &mut |_| ControlFlow::Continue(())) {
             Ok(more) => findings.extend(more),

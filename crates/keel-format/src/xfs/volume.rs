@@ -10,8 +10,8 @@ use super::read::DELETED_NODE;
 use super::{XfsVolume, attributes, check, log};
 use crate::device::hold;
 use crate::{
-    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, MemoryStream, NodeId, NodeKind, Problem,
-    Repair, Severity, StreamInfo, StreamReader, Volume, VolumeSummary, WalkEntry, tree,
+    Allocation, Checked, Deleted, Entry, Extent, ExtentStream, Finding, FormatError, LeftOpen, MemoryStream, NodeId, NodeKind,
+    Problem, Repair, Severity, StreamInfo, StreamReader, Volume, VolumeSummary, WalkEntry, tree,
 };
 
 impl Volume for XfsVolume {
@@ -117,6 +117,13 @@ impl Volume for XfsVolume {
 
     fn rules(&self) -> Vec<Checked> {
         check::rules(self)
+    }
+
+    fn left_open(&self) -> Vec<LeftOpen> {
+        match self.log {
+            log::LogState::Pending | log::LogState::Replayed(..) => vec![LeftOpen::Journal],
+            log::LogState::Clean | log::LogState::Elsewhere | log::LogState::Unknown(_) => Vec::new(),
+        }
     }
 
     fn examine(&self) -> Vec<Finding> {

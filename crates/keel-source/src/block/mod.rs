@@ -60,6 +60,9 @@ impl BlockDevice {
     pub(crate) fn open(path: &Path, forced: Option<SectorSize>, patience: Patience) -> Result<Self, SourceError> {
         let opening = |source: std::io::Error| match source.kind() {
             std::io::ErrorKind::PermissionDenied => SourceError::NotAllowed { path: path.into() },
+            _ if source.raw_os_error() == Some(rustix::io::Errno::NOMEDIUM.raw_os_error()) => {
+                SourceError::NoMedium { path: path.into() }
+            }
             _ => SourceError::Open { path: path.into(), source },
         };
         let file = File::open(path).map_err(opening)?;
