@@ -102,6 +102,7 @@ mod tests {
             let mut now = self.1.lock().unwrap();
             let before = *now;
             now.timeout_s = wanted.timeout_s.or(now.timeout_s);
+            drop(now);
             Ok(before)
         }
     }

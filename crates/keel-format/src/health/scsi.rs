@@ -62,7 +62,7 @@ impl ScsiHealth {
                 Some(READ_ERRORS) => health.read = Some(counters(page)),
                 Some(VERIFY_ERRORS) => health.verify = Some(counters(page)),
                 Some(NON_MEDIUM) => {
-                    health.non_medium = parameters(page).find(|(code, _)| *code == 0).map(|(_, value)| number(value))
+                    health.non_medium = parameters(page).find(|(code, _)| *code == 0).map(|(_, value)| number(value));
                 }
                 Some(TEMPERATURE) => {
                     let celsius = |wanted: u16| {
@@ -99,7 +99,7 @@ impl ScsiHealth {
 
 /// The page's code, where it holds what its head says.
 fn code(page: &[u8]) -> Option<u8> {
-    (page.len() >= 4).then(|| page[0] & 0x3F)
+    page.first().filter(|_| page.len() >= 4).map(|first| first & 0x3F)
 }
 
 /// The parameters of a page: code and value.
@@ -132,10 +132,10 @@ fn counters(page: &[u8]) -> ErrorCounters {
 /// The tests of page 10h; `progress` is `PROGRESS INDICATION` of the one that runs, of 65536.
 pub(super) fn self_tests(page: &[u8], progress: Option<u16>) -> SelfTests {
     let mut tests = Vec::new();
-    let results = parameters(page).filter(|(code, value)| (1..=20).contains(code) && value.len() >= 16);
-    for (_, value) in results.take_while(|_| code(page) == Some(SELF_TESTS)) {
-        let (kind, result) = (value[0] >> 5, value[0] & 0x0F);
-        let hours = u16::from_be_bytes([value[2], value[3]]);
+    let results = parameters(page).filter(|(code, _)| (1..=20).contains(code)).filter_map(|(_, value)| value.first_chunk::<16>());
+    for [first, _, high, low, lba @ .., _, _, _, _] in results.take_while(|_| code(page) == Some(SELF_TESTS)) {
+        let (kind, result) = (first >> 5, first & 0x0F);
+        let hours = u16::from_be_bytes([*high, *low]);
         if kind == 0 && hours == 0 && result == 0 {
             continue;
         }
@@ -148,7 +148,7 @@ pub(super) fn self_tests(page: &[u8], progress: Option<u16>) -> SelfTests {
             15 => TestOutcome::Running,
             _ => TestOutcome::Interrupted,
         };
-        let lba = value.get(4..12).and_then(<[u8]>::first_chunk).map_or(u64::MAX, |field| u64::from_be_bytes(*field));
+        let lba = u64::from_be_bytes(*lba);
         let failed = matches!(outcome, TestOutcome::ReadFailure | TestOutcome::Failed);
         tests.push(SelfTest {
             is_extended: matches!(kind, 2 | 6),

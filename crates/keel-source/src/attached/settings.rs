@@ -6,6 +6,12 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+/// The files of a setting below a device's own folder, each with what it counts in: the first one that is there is meant.
+type Files = &'static [(&'static str, u64)];
+const TIMEOUT: Files = &[("device/timeout", 1), ("queue/io_timeout", 1000)];
+const QUEUE_DEPTH: Files = &[("device/queue_depth", 1), ("queue/nr_requests", 1)];
+const READ_AHEAD: Files = &[("queue/read_ahead_kb", 1)];
+
 /// Settings that can be changed; what is none stays as it is.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SettingsWanted {
@@ -34,10 +40,10 @@ impl SettingsWanted {
     /// What the system answers, with the name of the setting.
     pub(crate) fn write(self, sysfs: &Path) -> io::Result<Self> {
         let mut before = Self::default();
-        let asked: [(Option<u64>, &mut Option<u64>, &[(&str, u64)]); 3] = [
-            (self.timeout_s, &mut before.timeout_s, &[("device/timeout", 1), ("queue/io_timeout", 1000)]),
-            (self.queue_depth, &mut before.queue_depth, &[("device/queue_depth", 1), ("queue/nr_requests", 1)]),
-            (self.read_ahead_kib, &mut before.read_ahead_kib, &[("queue/read_ahead_kb", 1)]),
+        let asked = [
+            (self.timeout_s, &mut before.timeout_s, TIMEOUT),
+            (self.queue_depth, &mut before.queue_depth, QUEUE_DEPTH),
+            (self.read_ahead_kib, &mut before.read_ahead_kib, READ_AHEAD),
         ];
         let mut failed = None;
         for (value, before, files) in asked {
@@ -60,7 +66,7 @@ impl SettingsWanted {
 }
 
 /// Writes `value` to the first of `files` that is there, each with what it counts in; what stood there.
-fn change(sysfs: &Path, files: &[(&str, u64)], value: u64) -> io::Result<u64> {
+fn change(sysfs: &Path, files: Files, value: u64) -> io::Result<u64> {
     let there = files.iter().map(|(name, unit)| (sysfs.join(name), *unit)).find(|(path, _)| path.exists());
     let (path, unit): (PathBuf, u64) = there.ok_or(io::ErrorKind::Unsupported)?;
     let named = |error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));

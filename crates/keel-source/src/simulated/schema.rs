@@ -257,7 +257,7 @@ pub(super) fn read(path: &Path, forced: Option<SectorSize>) -> Result<Described,
     }
     let room = description.native_bytes.unwrap_or(description.claimed_bytes).max(description.claimed_bytes);
     let shown = Told::read(path).shown(description.claimed_bytes);
-    if shown != description.claimed_bytes && (shown > room || shown % stated.bytes() != 0) {
+    if shown != description.claimed_bytes && (shown > room || !shown.is_multiple_of(stated.bytes())) {
         let reason =
             format!("{shown} bytes were set as its end: no whole number of sectors up to {room} (the .end file beside it)");
         return Err(checked.wrong("native_bytes", reason));

@@ -134,6 +134,13 @@ pub(super) const COMPLETIONS: &str = "\
 Examples:
   ykeel completions bash > ~/.local/share/bash-completion/completions/ykeel";
 
+/// `widen`.
+pub(super) const WIDEN: &str = "\
+Examples:
+  ykeel widen slipway.drive.toml           what is hidden, and the codes
+  ykeel widen slipway.drive.toml --apply --confirm 3HK-2QD
+  ykeel widen slipway.drive.toml --back --apply --confirm 7WD-4NE";
+
 #[cfg(test)]
 mod tests {
     use clap::{CommandFactory, Parser};
@@ -172,9 +179,3 @@ mod tests {
         assert!(seen > 40, "{seen}");
     }
 }
-/// `widen`.
-pub(super) const WIDEN: &str = "\
-Examples:
-  ykeel widen slipway.drive.toml           what is hidden, and the codes
-  ykeel widen slipway.drive.toml --apply --confirm 3HK-2QD
-  ykeel widen slipway.drive.toml --back --apply --confirm 7WD-4NE";

@@ -37,7 +37,7 @@ pub(super) fn take(drive: &mut Drive) -> Effects {
         match message {
             Message::Progress(()) => continue,
             Message::Done((None, None)) => {
-                effects.push(show("Nothing is hidden", "The drive shows all that it has, as far as it tells."))
+                effects.push(show("Nothing is hidden", "The drive shows all that it has, as far as it tells."));
             }
             Message::Done((Some(opening), _)) => effects.push(Effect::Over(Box::new(asked(&opening)))),
             Message::Done((None, Some(former))) => {
@@ -65,7 +65,7 @@ fn asked(opening: &Opening) -> Ask {
     };
     let hidden = opening.hidden_bytes();
     let says = format!(
-        "{} of {} are hidden ({hidden} bytes), by its {}.\n{passing}\nNothing on its medium is written; E tells it its former end again.",
+        "{} of {} are hidden ({hidden} bytes), by its {}.\n{passing}\nNothing on its medium is written; = tells it its former end again.",
         size_decimal(hidden),
         size_decimal(opening.whole_bytes),
         opening.means.word()
