@@ -334,7 +334,7 @@ fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, f
     for end in further.iter().filter(|end| end.bytes > addressed) {
         let (bytes, means) = (end.bytes - addressed, end.means.word());
         let what = format!("{} more are on the drive and not shown ({bytes} bytes), by its {means}", size_decimal(bytes));
-        let next = "nothing there reads before the drive is told to show it: ykeel widen SOURCE, or = here; what is shown can be worked on as it is";
+        let next = "nothing there reads before the drive is told to show it: ykeel widen SOURCE, or > here; what is shown can be worked on as it is";
         say(what, "its native maximum address against the one in use", next);
     }
     if let Some(former) = widen::former(source.identity()) {

@@ -65,7 +65,7 @@ fn asked(opening: &Opening) -> Ask {
     };
     let hidden = opening.hidden_bytes();
     let says = format!(
-        "{} of {} are hidden ({hidden} bytes), by its {}.\n{passing}\nNothing on its medium is written; = tells it its former end again.",
+        "{} of {} are hidden ({hidden} bytes), by its {}.\n{passing}\nNothing on its medium is written; > tells it its former end again.",
         size_decimal(hidden),
         size_decimal(opening.whole_bytes),
         opening.means.word()

@@ -36,7 +36,7 @@ const KEYS: &[StageKey] = &[
         ("", "Attach, and detach again: this system shows its volumes, read-only, whether a table names them or not"),
     ),
     drive("Q", shown::release, ("", "Release the drive: unmounted, written, stopped, ready to be pulled")),
-    drive("=", end::ask, ("", "End: a drive that shows less than it has is told to show all of it, or its former end again")),
+    drive(">", end::ask, ("", "End: a drive that shows less than it has is told to show all of it, or its former end again")),
     drive(";", shown::ask_test, ("", "Self-test: the drive tests itself, short or extended, or stops")),
     super::plan::GO,
 ];

@@ -111,7 +111,7 @@ fn the_end_of_a_drive_is_opened_by_its_code_and_told_back() {
     let len = |app: &crate::app::App| app.drive.as_ref().unwrap().source.len();
     key(&mut app, KeyCode::Enter);
     open(&mut app);
-    sign(&mut app, '=');
+    sign(&mut app, '>');
     wait(&mut app);
     assert!(drawn(&app, 160, 45).contains("Nothing is hidden"));
     key(&mut app, KeyCode::Esc);
@@ -121,13 +121,13 @@ fn the_end_of_a_drive_is_opened_by_its_code_and_told_back() {
     std::fs::write(&drive, hides).unwrap();
     app.run(vec![crate::app::Effect::OpenAnew(drive.clone())]);
     open(&mut app);
-    sign(&mut app, '=');
+    sign(&mut app, '>');
     wait(&mut app);
     assert!(drawn(&app, 160, 45).contains("Open what is hidden"));
     "AAA-AAA".chars().for_each(|letter| sign(&mut app, letter));
     key(&mut app, KeyCode::Enter);
     assert!(app.told.clone().unwrap().contains("none of the two codes") && len(&app) == shown);
-    sign(&mut app, '=');
+    sign(&mut app, '>');
     wait(&mut app);
     let code = app.drive.as_ref().unwrap().source.identity().code();
     code.chars().for_each(|letter| sign(&mut app, letter));
@@ -137,7 +137,7 @@ fn the_end_of_a_drive_is_opened_by_its_code_and_told_back() {
     assert!(drawn(&app, 160, 45).contains("until its power is cut"));
     assert_eq!(len(&app), shown * 2, "it was opened anew");
     key(&mut app, KeyCode::Esc);
-    sign(&mut app, '=');
+    sign(&mut app, '>');
     wait(&mut app);
     let code = app.drive.as_ref().unwrap().source.identity().code();
     assert!(drawn(&app, 160, 45).contains(&code), "its former end");
