@@ -431,3 +431,35 @@ fn a_scsi_drives_log_pages_are_judged_like_any_others() {
             && fails.findings.iter().any(|finding| finding.what.contains("61 °C"))
     );
 }
+
+#[test]
+fn a_drive_that_is_not_ready_says_why_on_its_first_rung() {
+    for (word, note) in
+        [("becoming", "becoming ready"), ("stands_by", "stands by"), ("by_hand", "waits for a hand"), ("other", "not ready")]
+    {
+        let drive = Sick::new(&format!("link = {{ not_ready = \"{word}\" }}"));
+        let ground = Ground::ask(&drive.open(), &Cancel::default(), &mut |_| {});
+        let link = ground.rungs.iter().find(|rung| rung.rung == RungName::Link).unwrap();
+        assert_eq!((link.state, link.note.as_str()), (RungState::Broken, note));
+        assert!(link.findings[0].how.contains("TEST UNIT READY") && !link.next.is_empty());
+    }
+}
+
+#[test]
+fn what_a_drive_shows_is_held_against_its_label() {
+    let drive = Sick::new("");
+    let source = drive.open();
+    let path = drive.at("s.drive.toml");
+    let mut case = Case::open(&path, Some(source.identity()), "Brackwater Line").unwrap();
+    for (label, state, words) in [
+        ("label 17 MB", RungState::Untested, "as its label says"),
+        ("label: 32 MB", RungState::Doubtful, "are missing"),
+        ("no, the label says 8 MB", RungState::Doubtful, "more than it has"),
+    ] {
+        case.tell(label).unwrap();
+        let ground = Ground::ask(&source, &Cancel::default(), &mut |_| {});
+        let rung = ground.rungs.iter().find(|rung| rung.rung == RungName::Capacity).unwrap();
+        assert_eq!(rung.state, state, "{label}: {rung:?}");
+        assert!(rung.findings.iter().any(|finding| finding.what.contains(words)), "{label}: {:?}", rung.findings);
+    }
+}

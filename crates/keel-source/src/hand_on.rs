@@ -19,6 +19,10 @@ macro_rules! hand_on {
             $below.self_test(order)
         }
 
+        fn not_ready(&$own) -> Option<$crate::NotReady> {
+            $below.not_ready()
+        }
+
         fn own_size(&$own) -> $crate::OwnSize {
             $below.own_size()
         }

@@ -1,5 +1,7 @@
 //! The health pages that a drive keeps of itself, as the drive gives them. What they say is read in `keel-format`.
 
+use serde::{Deserialize, Serialize};
+
 use crate::FurtherEnd;
 
 /// Bytes of each page.
@@ -86,6 +88,20 @@ pub struct OwnSize {
     pub identify: Option<Vec<u8>>,
     /// Where its addresses could end beyond where they do, nearest first, as far as it tells.
     pub further: Vec<FurtherEnd>,
+}
+
+/// Why a drive that answers does not deliver.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum NotReady {
+    /// `LOGICAL UNIT IS IN PROCESS OF BECOMING READY` (2h/04h/01h).
+    Becoming,
+    /// `LOGICAL UNIT NOT READY, INITIALIZING COMMAND REQUIRED` (2h/04h/02h): it stands by.
+    StandsBy,
+    /// `… MANUAL INTERVENTION REQUIRED` (2h/04h/03h).
+    ByHand,
+    /// Another reason.
+    Other,
 }
 
 /// Why there is no health page.

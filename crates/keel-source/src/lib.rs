@@ -64,7 +64,7 @@ pub use direct::PageBuf;
 pub use end::{EndMeans, EndOrder, FurtherEnd, Lasts};
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
-pub use health::{ErrorLog, HEALTH_PAGE_BYTES, HealthPage, NoHealth, OwnSize, SelfTestLog, SelfTestOrder};
+pub use health::{ErrorLog, HEALTH_PAGE_BYTES, HealthPage, NoHealth, NotReady, OwnSize, SelfTestLog, SelfTestOrder};
 pub use holders::{mount_points_of, mounts_at, own_medium, use_of_numbers};
 pub use identity::{Identity, LinkKind};
 pub use kernel_log::{KernelLine, KernelLog};
@@ -168,6 +168,11 @@ pub trait Source: Send + Sync {
     fn self_test(&self, order: SelfTestOrder) -> Result<(), NoHealth> {
         let _ = order;
         Err(NoHealth::NotKept)
+    }
+
+    /// Why the drive does not deliver, where it says so; none for one that is ready, or says nothing of it.
+    fn not_ready(&self) -> Option<NotReady> {
+        None
     }
 
     /// What the drive itself says of its size: an enclosure's bridge may show less of it, and so may the drive.

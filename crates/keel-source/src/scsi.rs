@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use crate::error::{ReadCause, ReadError};
 use crate::sys::{self, Passed, Transfer};
-use crate::{ByteOffset, ByteRange};
+use crate::{ByteOffset, ByteRange, NotReady};
 
 /// `READ (10)` and `READ (16)`.
 const READ_10: u8 = 0x28;
@@ -101,6 +101,18 @@ impl Sense {
         format!("{key}{what} ({:X}h/{:02X}h/{:02X}h)", self.key, self.code.0, self.code.1)
     }
 
+    fn not_ready(self) -> Option<NotReady> {
+        match (self.key, self.code) {
+            (2, (0x04, 0x01)) => Some(NotReady::Becoming),
+            (2, (0x04, 0x02 | 0x11)) => Some(NotReady::StandsBy),
+            (2, (0x04, 0x03)) => Some(NotReady::ByHand),
+            // No medium is told by the system.
+            (2, (0x3A, _)) => None,
+            (2, _) => Some(NotReady::Other),
+            _ => None,
+        }
+    }
+
     fn cause(self) -> ReadCause {
         match (self.key, self.code.0) {
             (2, _) => ReadCause::LinkLost,
@@ -113,6 +125,18 @@ impl Sense {
     fn is_told_once(self) -> bool {
         self.key == 6
     }
+}
+
+/// Why the drive `file` is not ready, by `TEST UNIT READY` (SPC-4, 6.48).
+pub(crate) fn not_ready(file: &File, limit: Duration) -> Option<NotReady> {
+    let ask = || sys::scsi_command(file, &mut [0; 6], Transfer::Nothing, limit).ok();
+    let told = |passed: &Passed| Sense::decode(&passed.sense).filter(|_| passed.status == CHECK_CONDITION);
+    let mut sense = told(&ask()?);
+    // What is told once stands before what is so.
+    if sense.is_some_and(Sense::is_told_once) {
+        sense = told(&ask()?);
+    }
+    sense.and_then(Sense::not_ready)
 }
 
 /// The descriptors of descriptor sense data (SPC-4, 4.5.2), each with its head of two bytes: type and length behind it. None of other data,
@@ -291,6 +315,17 @@ mod tests {
         for lba in [None, Some(0), Some(99), Some(116), Some(u64::MAX)] {
             assert_eq!(drive.failed_at(named(lba), at, bytes), at, "{lba:?} is no sector of the request");
         }
+    }
+
+    #[test]
+    fn why_a_drive_is_not_ready_is_told_by_its_sense() {
+        let told = |key, code| Sense { key, code, information: None }.not_ready();
+        assert_eq!(told(2, (0x04, 0x01)), Some(NotReady::Becoming));
+        assert_eq!(told(2, (0x04, 0x02)), Some(NotReady::StandsBy));
+        assert_eq!(told(2, (0x04, 0x03)), Some(NotReady::ByHand));
+        assert_eq!((told(2, (0x04, 0x22)), told(2, (0x3A, 0))), (Some(NotReady::Other), None));
+        assert_eq!((told(3, (0x11, 0)), told(6, (0x29, 0))), (None, None));
+        assert_eq!(not_ready(&tempfile::tempfile().unwrap(), Duration::from_secs(1)), None, "a file takes no command");
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use keel_format::health::Identify;
 use keel_format::{Finding, Severity};
 use keel_source::{
-    Attachment, ByteOffset, ByteRange, FurtherEnd, LinkKind, LinkRate, NoHealth, SharedSource, counted, size_decimal,
+    Attachment, ByteOffset, ByteRange, FurtherEnd, LinkKind, LinkRate, NoHealth, NotReady, SharedSource, counted, size_decimal,
 };
 
 use super::{Rung, RungName, RungState};
@@ -13,6 +13,7 @@ use crate::health::{self, HealthVerdict, Standing};
 use crate::intake::{self, Cause, Outcome};
 use crate::job::{Cancel, Desk};
 use crate::kernel_words::KernelWords;
+use crate::place::label_named;
 use crate::reads::{self, Latency, Left, ReadsOptions, Survey};
 use crate::widen;
 
@@ -65,6 +66,9 @@ impl Ground {
         }
         rungs.iter().skip(1).for_each(&mut *each);
         let mut link = link_rung(source, survey.as_ref(), health.as_ref().ok(), case.as_ref());
+        if let Some(why) = source.not_ready() {
+            not_ready(&mut link, why);
+        }
         told_by_system(&mut link, attachment.as_ref(), &kernel);
         rungs.push(link);
         let capacity = fathom::known(source);
@@ -90,6 +94,10 @@ impl Ground {
         }
         let mut proven = capacity_rung(source, capacity.as_ref(), survey.as_ref());
         hidden(&mut proven, source, identify.as_ref(), &own.further);
+        let label = case.as_ref().and_then(|case| case.record.told.texts.iter().rev().find_map(|text| label_named(text)));
+        if let Some(label) = label {
+            by_label(&mut proven, identity.bytes, label);
+        }
         proven.findings.extend(kernel.findings(RungName::Capacity));
         rungs.push(proven);
         rungs.iter().skip(2).for_each(each);
@@ -201,6 +209,36 @@ fn told_by_system(rung: &mut Rung, attachment: Option<&Attachment>, kernel: &Ker
     rung.findings.extend(findings);
 }
 
+/// A drive that answers and does not deliver says why.
+fn not_ready(rung: &mut Rung, why: NotReady) {
+    let (note, what, next) = match why {
+        NotReady::Becoming => (
+            "becoming ready",
+            "the drive says that it is becoming ready: it spins up, or looks for its own tables",
+            "wait a few minutes and ask again; one that stays so has a fault in its firmware, its heads or its surface",
+        ),
+        NotReady::StandsBy => (
+            "stands by",
+            "the drive stands by and waits to be told to start: what reads it does not wake it",
+            "another port or adapter, straight to the machine: some bridges never tell it; feel or hear whether it spins up",
+        ),
+        NotReady::ByHand => (
+            "waits for a hand",
+            "the drive says that somebody has to do something at it before it is ready",
+            "look at its switches, its tray, its lock",
+        ),
+        NotReady::Other => (
+            "not ready",
+            "the drive answers and says that it is not ready",
+            "copy it as soon as it is, before anything else is done with it",
+        ),
+    };
+    rung.state = RungState::Broken;
+    rung.note = note.into();
+    rung.findings.insert(0, Finding::of_all(Severity::Broken, what, "TEST UNIT READY"));
+    rung.next.insert(0, next.into());
+}
+
 fn in_short(attachment: &Attachment) -> String {
     let rate = attachment.rate.map(|rate| format!(" at {}", LinkRate::words(rate.now))).unwrap_or_default();
     format!("{}{rate}", attachment.transport.word())
@@ -278,6 +316,11 @@ fn told_by_identify(rung: &mut Rung, identify: Option<&Identify>) {
             let what = "it takes no password any more until its power was cut";
             rung.findings.insert(1, Finding::of_all(Severity::Doubt, what, how));
         }
+    } else if identify.waits_for_spin_up {
+        let what = "the drive stands by since its power came on, and waits to be told to spin up";
+        rung.findings.push(Finding::of_all(Severity::Doubt, what, "IDENTIFY DEVICE data, word 2"));
+        rung.state = rung.state.max(RungState::Doubtful);
+        rung.next.push("an adapter that spins it up: straight to the machine; some bridges never do".into());
     } else if identify.security.is_some_and(|security| security.enabled) {
         let what = "a password is set; the drive is unlocked as long as it has power";
         rung.findings.push(Finding::of_all(Severity::Doubt, what, how));
@@ -344,6 +387,33 @@ fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, f
     }
     if rung.state == RungState::Doubtful && rung.note == "Fathom will test it" {
         rung.note = "shows less than it has".into();
+    }
+}
+
+/// What a drive shows against what its label says: a part in thirty is what makers round by.
+fn by_label(rung: &mut Rung, shown: u64, label: u64) {
+    let how = "the label, as the case tells it";
+    let (says, is) = (size_decimal(label), size_decimal(shown));
+    let room = label / 30;
+    if shown.abs_diff(label) <= room {
+        rung.findings.push(Finding::of_all(Severity::Note, format!("it shows {is}, as its label says"), how));
+        return;
+    }
+    let (what, next) = match shown < label {
+        true => (
+            format!("its label says {says}, and {is} are shown: {} are missing", size_decimal(label - shown)),
+            "what hides them: its own maximum address (ykeel widen SOURCE), the bridge of its enclosure, or a fault of its firmware",
+        ),
+        false => (
+            format!("it shows {is}, and its label says {says}: it may claim more than it has"),
+            "measure it (ykeel fathom) before anything is written to it",
+        ),
+    };
+    rung.findings.push(Finding::of_all(Severity::Doubt, what, how));
+    rung.state = rung.state.max(RungState::Doubtful);
+    rung.next.push(next.into());
+    if rung.note == "Fathom will test it" {
+        rung.note = format!("{says} by its label");
     }
 }
 

@@ -67,6 +67,23 @@ pub fn size_named(text: &str) -> Option<u64> {
     whole(&plain).or_else(|| with_unit(&plain))
 }
 
+/// The bytes that a note of a drive's label names: `label 2 TB`, `the label says 500GB`. None where no line of it does.
+#[must_use]
+pub fn label_named(text: &str) -> Option<u64> {
+    let of_line = |line: &str| {
+        let line = line.to_ascii_lowercase();
+        let (_, behind) = line.split_once("label")?;
+        let from = behind.find(|sign: char| sign.is_ascii_digit())?;
+        let number = behind.get(from..)?;
+        let until = number.find(|sign: char| !sign.is_ascii_digit() && !matches!(sign, '.' | ',')).unwrap_or(number.len());
+        let (digits, unit) = number.split_at_checked(until)?;
+        let unit: String = unit.trim_start().chars().take_while(char::is_ascii_alphabetic).collect();
+        // A number alone may be anything: a label has a unit.
+        with_unit(&format!("{} {unit}", digits.trim_end_matches(['.', ',']).replace(',', "."))).filter(|_| !unit.is_empty())
+    };
+    text.lines().find_map(of_line)
+}
+
 /// A whole number, decimal or hexadecimal.
 fn whole(text: &str) -> Option<u64> {
     match text.strip_prefix("0x") {

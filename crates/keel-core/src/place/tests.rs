@@ -2,6 +2,7 @@ use std::sync::Arc;
 
 use keel_source::{ByteOffset, Cancel, MemorySource, SectorSize, SharedSource};
 
+use super::named::label_named;
 use super::{Found, NamedWrong, Pattern, PatternWrong, Way, named, search};
 use crate::job::Desk;
 
@@ -101,4 +102,20 @@ fn what_cannot_be_searched_for_says_why_and_a_stopped_search_says_so() {
     cancel.cancel();
     let found = search(&drive(&[]), &Pattern::typed("x").unwrap(), ByteOffset(0), Way::Forward, &Desk::new(cancel).0);
     assert_eq!(found, Found { at: None, bytes: 0, unread: 0, stopped: true });
+}
+
+#[test]
+fn a_label_is_read_from_a_note_where_it_has_a_unit() {
+    for (text, bytes) in [
+        ("label 2 TB", 2_000_000_000_000),
+        ("The label says 500GB, bought in May", 500_000_000_000),
+        ("it clicks\nLabel: 1.5 TB", 1_500_000_000_000),
+        ("label: 1,5 TB.", 1_500_000_000_000),
+    ] {
+        assert_eq!(label_named(text), Some(bytes), "{text}");
+    }
+    for text in ["", "label", "label 2024", "2 TB", "the label of the volume is QUAY 2", "label 9 moons", "label .5", "label 5."]
+    {
+        assert_eq!(label_named(text), None, "{text}");
+    }
 }

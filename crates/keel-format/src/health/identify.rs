@@ -35,6 +35,8 @@ pub struct Identify {
     pub rotation: Option<u16>,
     /// The security feature set; none where it has none.
     pub security: Option<Security>,
+    /// It stands by since its power came on until it is told to spin up (word 2: 37C8h and 738Ch).
+    pub waits_for_spin_up: bool,
     /// The volatile write cache is there, and on (words 82 and 85, bit 5).
     pub write_cache: Option<bool>,
     /// SMART is on (word 85, bit 0).
@@ -86,6 +88,7 @@ impl Identify {
             sector_bytes: (logical, logical << shift.min(8)),
             rotation: Some(word(217)).filter(|rotation| *rotation == 1 || (0x401..0xFFFF).contains(rotation)),
             security,
+            waits_for_spin_up: matches!(word(2), 0x37C8 | 0x738C),
             write_cache: bit(82, 5).then(|| bit(85, 5)),
             smart: bit(85, 0),
             self_test: holds(84) && bit(84, 1),
@@ -170,6 +173,8 @@ mod tests {
         let identify =
             Identify::read(&page(&[(60, 1000), (83, 0xFFFF), (100, 7), (106, 0xFFFF), (119, 0), (217, 0xFFFF)])).unwrap();
         assert_eq!((identify.sectors, identify.sector_bytes), (1000, (512, 512)));
+        assert!(!identify.waits_for_spin_up && Identify::read(&page(&[(2, 0x37C8)])).unwrap().waits_for_spin_up);
+        assert!(!Identify::read(&page(&[(2, 0xC837)])).unwrap().waits_for_spin_up, "it spins up by itself");
         assert_eq!((identify.security, identify.rotation, identify.write_cache, identify.wwn), (None, None, None, None));
         let native = Identify::read(&page(&[(106, 0x5000), (117, 2048), (83, 0x4400), (100, 8)])).unwrap();
         assert_eq!((native.sector_bytes, native.bytes()), ((4096, 4096), 32_768), "4Kn");

@@ -208,6 +208,7 @@ pub fn attribute_word(id: u8) -> &'static str {
         9 => "power-on hours",
         10 => "spin retries",
         12 => "power cycles",
+        22 => "helium level",
         173 | 177 => "wear",
         187 => "reported uncorrectable errors",
         188 => "command timeouts",

@@ -18,11 +18,12 @@ use crate::error::{ReadCause, ReadError, SourceError};
 use crate::file::{ReadBytes, file_name, read_descriptor, read_once};
 use crate::holders::{sysfs_of, use_of_device};
 use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
-use crate::scsi::ScsiReads;
+use crate::scsi::{self, ScsiReads};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
     ByteOffset, EndMeans, EndOrder, ErrorLog, FurtherEnd, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth,
-    Node, NodeWanted, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted, SharedSource, Source, nodes, sys,
+    Node, NodeWanted, NotReady, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted, SharedSource, Source,
+    nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -188,6 +189,8 @@ fn ask_once((file, device): (&Arc<File>, u64), direct: Option<Arc<Direct>>, comm
 
 /// Bytes of the NVMe device self-test log.
 const NVME_SELF_TEST_BYTES: usize = 564;
+/// How long a drive may take to say whether it is ready.
+const READY_LIMIT: Duration = Duration::from_secs(5);
 /// The SMART log that holds SCT status.
 const SCT_STATUS: u8 = 0xE0;
 /// Bytes of the NVMe error information log that are asked for: sixteen entries.
@@ -286,6 +289,10 @@ impl Source for BlockDevice {
         };
         let ordered = ata::execute_off_line(&self.file, code);
         ordered.or_else(|errno| log_sense::self_test(&self.file, order).map_err(|_| refused(errno)))
+    }
+
+    fn not_ready(&self) -> Option<NotReady> {
+        scsi::not_ready(&self.file, READY_LIMIT)
     }
 
     fn own_size(&self) -> OwnSize {

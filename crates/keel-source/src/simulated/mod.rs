@@ -26,8 +26,8 @@ use crate::error::{ReadCause, ReadError, SourceError};
 use crate::split::SplitTarget;
 use crate::target::FileTarget;
 use crate::{
-    ByteOffset, ByteRange, EndMeans, EndOrder, ExclusiveLock, FurtherEnd, HealthPage, Identity, Lasts, Leave, NoHealth, OwnSize,
-    SectorSize, SharedSource, Source, WriteTarget, lock,
+    ByteOffset, ByteRange, EndMeans, EndOrder, ExclusiveLock, FurtherEnd, HealthPage, Identity, Lasts, Leave, NoHealth, NotReady,
+    OwnSize, SectorSize, SharedSource, Source, WriteTarget, lock,
 };
 
 /// How often an operating system asks again for a transfer that failed on its way.
@@ -225,6 +225,10 @@ impl Source for SimulatedDrive {
             self.state.health.as_ref().ok_or_else(|| NoHealth::Refused { reason: "its description names none".into() })?;
         let link_errors = self.state.link_errors.load(Ordering::Relaxed);
         Ok(health::page(values, self.state.faults.grown_sectors(), link_errors))
+    }
+
+    fn not_ready(&self) -> Option<NotReady> {
+        self.state.link.not_ready
     }
 
     fn own_size(&self) -> OwnSize {

@@ -10,7 +10,7 @@ use super::faults::{Fails, Faults, Flaky, Grown, Slow, Stripes};
 use super::health::HealthValues;
 use super::lie::{Answers, Lie, Wrap};
 use crate::error::SourceError;
-use crate::{ByteOffset, ByteRange, EndMeans, FileSource, Identity, LinkKind, RangeSet, SectorSize, Source, printable};
+use crate::{ByteOffset, ByteRange, EndMeans, FileSource, Identity, LinkKind, NotReady, RangeSet, SectorSize, Source, printable};
 
 /// The most entries that a list of a description may have: a bound on the work of every request.
 const MOST_ENTRIES: usize = 1 << 16;
@@ -133,6 +133,8 @@ pub(super) struct Link {
     pub(super) timeout_ms: u64,
     /// What the drive claims when it is back, where that is something else.
     pub(super) comes_back_bytes: Option<u64>,
+    /// What it says when it is asked whether it is ready.
+    pub(super) not_ready: Option<NotReady>,
     /// One request in this many ends in an interface error.
     #[serde(default)]
     pub(super) interface_error_one_in: u64,
