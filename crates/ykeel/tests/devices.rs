@@ -250,8 +250,10 @@ ykeel release $d > /tmp/out; echo "@@EXIT release $?"; echo "@@SAID release $(fl
 sleep 0.5; nodes released; d=$(ls /dev/sd?); echo "@@NODE card $d"
 ykeel yard --devices --json > /tmp/out; echo "@@YARD empty $(flat /tmp/out)"
 ykeel ladder $d > /tmp/out 2>&1; echo "@@EXIT empty $?"; echo "@@SAID empty $(flat /tmp/out)"
+# As udev does: the kernel looks for media every second, and what is put in is opened.
+echo 1000 > /sys/block/$(basename $d)/events_poll_msecs
 ykeel yard --watch --json > /tmp/watch & watch=$!
-echo "@@HOST insert card"; sleep 4; kill $watch; echo "@@SIZE card $(cat /sys/block/$(basename $d)/size)"
+echo "@@HOST insert card"; sleep 4; head -c 0 < $d; sleep 2; kill $watch; echo "@@SIZE card $(cat /sys/block/$(basename $d)/size)"
 ykeel sweep $d --json > /tmp/out; echo "@@SWEEP card $(flat /tmp/out)"; grep -c '"has_medium": *true' /tmp/watch | while read -r count; do echo "@@WATCH card $count"; done
 echo "@@LEFT release $(grep -c -e ykeel -e cards -e /mnt /proc/mounts)"
 "#

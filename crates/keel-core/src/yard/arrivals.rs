@@ -1,7 +1,7 @@
 //! The devices of this machine as rows of the yard, and as they come and go.
 
 use std::path::PathBuf;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use keel_source::{DeviceEvents, Transport, printable};
 
@@ -11,6 +11,9 @@ use crate::job::Desk;
 
 /// How often the list is read anew where the kernel tells nothing, and how soon a listener is let go of.
 const ANEW: Duration = Duration::from_millis(500);
+
+/// How long the list is read anew behind the kernel's word: how large a medium is that was put in is known when somebody first opens it.
+const SETTLES: Duration = Duration::from_secs(5);
 
 /// The block devices of this system, whole drives by name, as `/dev` paths. They are not opened here.
 #[must_use]
@@ -36,9 +39,11 @@ pub fn watch(desk: &Desk<Vec<Berth>>) {
     let events = DeviceEvents::open().ok();
     let mut last = device_berths();
     desk.tell(last.clone());
+    let mut settled = Instant::now();
     while !desk.cancel().is_cancelled() {
         match &events {
-            Some(events) if !events.wait(ANEW) => continue,
+            Some(events) if events.wait(ANEW) => settled = Instant::now() + SETTLES,
+            Some(_) if Instant::now() > settled => continue,
             Some(_) => {}
             None => std::thread::sleep(ANEW),
         }
