@@ -471,3 +471,23 @@ fn a_volume_that_was_not_closed_or_that_a_system_sleeps_on_says_so_on_its_rung()
         assert!(said.len() == 1 && said[0].contains(word), "{at}: {said:?}");
     }
 }
+
+#[test]
+fn a_volume_without_a_table_that_reaches_behind_the_end_is_not_said_to_fill_the_drive() {
+    state();
+    let bench = Bench::new(64 * MIB);
+    bench.ext4(0, 64 * MIB, "ENGINE", &files(9));
+    let entry = |bench: &Bench| {
+        let source = bench.open();
+        let swept = support::swept(&source, keel_core::sweep::Reach::Landmarks);
+        let ladder = keel_core::ladder::examine(&source, &swept, &Cancel::default());
+        let rung = ladder.volumes[0].rungs.iter().find(|rung| rung.rung == keel_core::ladder::RungName::Entry).unwrap();
+        (
+            rung.note.clone(),
+            ladder.rungs.iter().flat_map(|rung| &rung.findings).any(|found| found.what.contains("reaches behind")),
+        )
+    };
+    assert_eq!(entry(&bench), ("needs none".into(), false));
+    bench.resize(40 * MIB);
+    assert_eq!(entry(&bench), ("reaches behind the end".into(), true));
+}

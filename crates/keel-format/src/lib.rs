@@ -27,6 +27,7 @@ mod geometry;
 pub mod health;
 pub mod hfsplus;
 mod kind;
+pub mod make;
 pub mod ntfs;
 pub mod pages;
 pub mod recognised;

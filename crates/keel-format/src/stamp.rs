@@ -74,6 +74,21 @@ impl Stamp {
         if seconds == 0 { None } else { Self::from_unix(i64::from(seconds) - 2_082_844_800, 0) }
     }
 
+    /// As FAT date and time words; what lies before 1980 or behind 2107 as the nearest that they hold.
+    #[must_use]
+    pub fn to_fat(&self) -> (u16, u16) {
+        let word = |value: i8| u16::try_from(value).unwrap_or(0);
+        let (date, time) = (self.at.date(), self.at.time());
+        match date.year() {
+            ..1980 => (1 << 5 | 1, 0),
+            2108.. => (127 << 9 | 12 << 5 | 31, 23 << 11 | 59 << 5 | 29),
+            year => (
+                u16::try_from(year - 1980).unwrap_or(0) << 9 | word(date.month()) << 5 | word(date.day()),
+                word(time.hour()) << 11 | word(time.minute()) << 5 | word(time.second()) / 2,
+            ),
+        }
+    }
+
     /// The calendar date and time as stored, without its zone.
     #[must_use]
     pub fn civil(&self) -> DateTime {

@@ -12,7 +12,8 @@ pub(super) fn table_rung(source: &SharedSource, table: &TableReading, finds: &[F
     let mut findings = table.findings.clone();
     if let Some(find) = finds.iter().find(|find| find.needs_no_table(table)) {
         findings.retain(|finding| finding.severity == Severity::Note);
-        let what = format!("{} fills the drive without a table, by design", find.id);
+        let reaches = if find.range().end.0 > source.len() { ", and reaches behind its end" } else { "" };
+        let what = format!("{} fills the drive without a table, by design{reaches}", find.id);
         findings.push(Finding::at(Severity::Note, ByteOffset(0), what, "its boot sector is sector 0, and its metadata agrees"));
         return Rung::new(RungName::Table, RungState::Sound, "none, by design").with(findings);
     }

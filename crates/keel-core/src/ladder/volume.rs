@@ -140,7 +140,13 @@ fn of_former(window: &SharedSource, find: &Find, cancel: &Cancel) -> VolumeLadde
 fn entry(source: &SharedSource, table: &TableReading, find: &Find, finds: &[Find]) -> Rung {
     let sector = source.sector_size();
     if find.needs_no_table(table) {
-        return Rung::new(RungName::Entry, RungState::Sound, "needs none");
+        // One that was fitted to what the drive stores ends with it.
+        let reaches = find.behind.as_ref().filter(|_| find.range().end.0 > source.len());
+        let Some(behind) = reaches else { return Rung::new(RungName::Entry, RungState::Sound, "needs none") };
+        let how = "its own length, against the end that the drive shows";
+        let finding = Finding::at(Severity::Doubt, find.start_byte, behind.sentence(), how);
+        let rung = Rung::new(RungName::Entry, RungState::Doubtful, "reaches behind the end").with(vec![finding]);
+        return rung.then("rung 4 tells what may hide the rest; what lies before the end reads as it is");
     }
     let Some(entry) = table.partitions.iter().find(|entry| entry.first.offset(sector) == find.start_byte) else {
         if let Some(rung) = overlaid(table, find, finds, sector) {

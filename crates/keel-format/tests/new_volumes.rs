@@ -1,0 +1,288 @@
+//! New, empty volumes of ours: beside those of the system's own formatters, under our own rules, and in the hands of drivers.
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::process::Command;
+use std::sync::Arc;
+
+use keel_format::check::check;
+use keel_format::make::{NewVolume, NotMade, Wanted};
+use keel_format::{Deleted, Geometry, VolumeKind, exfat, fat};
+use keel_source::{ByteOffset, SectorSize, SharedSource};
+use support::{Bench, contents, noise, run, write_tree};
+
+const MIB: u64 = 1 << 20;
+const GIB: u64 = 1 << 30;
+
+fn wanted(bytes: u64, sector: u32) -> Wanted {
+    Wanted {
+        bytes,
+        sector: SectorSize(sector),
+        hidden_sectors: 2048,
+        label: "SLIPWAY".into(),
+        cluster_bytes: None,
+        serial: 0xB0A7_1234,
+        made_at: 1_790_000_000,
+    }
+}
+
+fn made(kind: VolumeKind, wanted: &Wanted) -> Result<NewVolume, NotMade> {
+    match kind {
+        VolumeKind::ExFat => exfat::make::volume(wanted),
+        kind => fat::make::volume(kind, wanted),
+    }
+}
+
+/// The volume on ground that held something else before.
+fn laid(volume: &NewVolume, bench: &Bench) {
+    let file = File::options().write(true).open(&bench.image).unwrap();
+    for part in &volume.parts {
+        if part.bytes.is_zeros() && part.bytes.len() > 8 * MIB {
+            // The file is a hole there.
+            continue;
+        }
+        part.bytes.each_piece(|at, piece| file.write_all_at(piece, part.at.0 + at)).unwrap();
+    }
+}
+
+fn opened(source: &SharedSource) -> Box<dyn keel_format::Volume> {
+    keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)).unwrap().open(Arc::clone(source)).unwrap()
+}
+
+/// Sizes that each kind can have, from the least to the most.
+fn sizes(kind: VolumeKind) -> Vec<u64> {
+    match kind {
+        VolumeKind::Fat12 => vec![MIB, 2 * MIB + 512 * 7, 4 * MIB, 8 * MIB, 16 * MIB, 32 * MIB, 64 * MIB, 128 * MIB],
+        VolumeKind::Fat16 => {
+            vec![8 * MIB, 16 * MIB, 33 * MIB, 64 * MIB, 128 * MIB, 200 * MIB + 512, 256 * MIB, 512 * MIB, GIB, 2 * GIB]
+        }
+        VolumeKind::Fat32 => vec![
+            40 * MIB,
+            64 * MIB,
+            260 * MIB,
+            512 * MIB + 512 * 3,
+            2 * GIB,
+            8 * GIB,
+            16 * GIB,
+            32 * GIB,
+            64 * GIB,
+            256 * GIB,
+            GIB << 10,
+            2 * (GIB << 10) - 512,
+        ],
+        _ => vec![
+            MIB,
+            4 * MIB,
+            32 * MIB,
+            64 * MIB,
+            255 * MIB,
+            257 * MIB,
+            GIB + 512,
+            32 * GIB,
+            64 * GIB,
+            GIB << 10,
+            4 * (GIB << 10),
+            15 * (GIB << 10),
+        ],
+    }
+}
+
+const KINDS: [VolumeKind; 4] = [VolumeKind::Fat12, VolumeKind::Fat16, VolumeKind::Fat32, VolumeKind::ExFat];
+
+#[test]
+fn every_size_of_every_kind_reads_back_as_it_was_wanted_and_keeps_every_rule() {
+    for kind in KINDS {
+        for sector in [512, 4096] {
+            for bytes in sizes(kind) {
+                let wanted = wanted(bytes / u64::from(sector) * u64::from(sector), sector);
+                let Ok(volume) = made(kind, &wanted) else {
+                    // A large sector makes too few clusters of a small volume.
+                    assert!(sector == 4096 && bytes <= 300 * MIB, "{} of {bytes} bytes", kind.word());
+                    continue;
+                };
+                let name = format!("{} of {bytes} bytes, sectors of {sector}", kind.word());
+                let bench = Bench::new(wanted.bytes);
+                laid(&volume, &bench);
+                let source = bench.source(sector);
+                let read = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0));
+                assert_eq!(read.as_ref(), Some(&volume.geometry), "{name}");
+                let read = opened(&source);
+                assert_eq!((read.summary().kind, read.summary().label.as_deref()), (kind, Some("SLIPWAY")), "{name}");
+                let mut listed = 0;
+                read.walk(Deleted::Show, &mut |_| {
+                    listed += 1;
+                    std::ops::ControlFlow::Continue(())
+                })
+                .unwrap();
+                assert_eq!((listed, read.left_open()), (0, Vec::new()), "{name}");
+                // Every rule, as far as a test can wait for it.
+                if wanted.bytes <= 2 * GIB {
+                    let wrong: Vec<String> =
+                        check(read.as_ref()).iter().flat_map(|rule| &rule.findings).map(|finding| finding.what.clone()).collect();
+                    assert_eq!(wrong, Vec::<String>::new(), "{name}");
+                }
+                // Parts ascend, do not overlap, and lie inside in whole sectors.
+                let mut end = 0;
+                for part in &volume.parts {
+                    assert!(part.at.0 >= end && part.at.0.is_multiple_of(u64::from(sector)), "{name}: {}", part.what);
+                    assert!(part.bytes.len().is_multiple_of(u64::from(sector)), "{name}: {}", part.what);
+                    end = part.at.0 + part.bytes.len();
+                }
+                assert!(end <= wanted.bytes, "{name}");
+            }
+        }
+    }
+}
+
+/// Numbers of a boot sector: name, offset, bytes.
+const FAT_FIELDS: &[(&str, u64, usize)] = &[
+    ("BPB_BytsPerSec", 11, 2),
+    ("BPB_NumFATs", 16, 1),
+    ("BPB_Media", 21, 1),
+    ("BPB_FSVer", 42, 2),
+    ("BPB_RootClus", 44, 4),
+    ("BPB_FSInfo", 48, 2),
+    ("BPB_BkBootSec", 50, 2),
+    ("BS_BootSig", 66, 1),
+    ("BS_FilSysType", 82, 8),
+    ("mark", 510, 2),
+];
+
+#[test]
+fn boot_sectors_agree_with_those_of_the_systems_formatter_in_every_field_that_is_not_chosen() {
+    for bytes in [64 * MIB, 300 * MIB, 2 * GIB, 8 * GIB, 20 * GIB, 64 * GIB] {
+        let own = Bench::new(bytes);
+        laid(&made(VolumeKind::Fat32, &wanted(bytes, 512)).unwrap(), &own);
+        let system = Bench::new(bytes);
+        system.format("mkfs.vfat", &["-F", "32", "-n", "SLIPWAY", "-i", "b0a71234", "-h", "2048"]);
+        let field = |bench: &Bench, at: u64, len: usize| {
+            let mut field = vec![0; len];
+            bench.source(512).read_at(ByteOffset(at), &mut field).unwrap();
+            field
+        };
+        for (name, at, len) in FAT_FIELDS.iter().chain(&[("BS_VolID", 67, 4), ("BS_VolLab", 71, 11), ("BPB_HiddSec", 28, 4)]) {
+            assert_eq!(field(&own, *at, *len), field(&system, *at, *len), "{name} of {bytes} bytes");
+        }
+        // The formatter ends with a whole track of 63 sectors at the most; ours takes all that there is.
+        let total = |bench: &Bench| u32::from_le_bytes(field(bench, 32, 4).try_into().unwrap());
+        assert_eq!(u64::from(total(&own)), bytes / 512);
+        assert!(total(&own) - total(&system) < 63, "{bytes} bytes");
+        // The entries that an empty FAT begins with, and the label in the root.
+        let of = |bench: &Bench| {
+            let Some(Geometry::Fat(geometry)) = keel_format::registry::boot_sector(bench.source(512).as_ref(), ByteOffset(0))
+            else {
+                panic!("no FAT")
+            };
+            let root = geometry.data_sector() * 512;
+            (field(bench, u64::from(geometry.reserved_sectors) * 512, 12), field(bench, root, 12))
+        };
+        assert_eq!(of(&own), of(&system), "{bytes} bytes");
+    }
+    for bytes in [8 * MIB, 64 * MIB, 300 * MIB, 2 * GIB, 40 * GIB] {
+        let own = Bench::new(bytes);
+        let volume = made(VolumeKind::ExFat, &Wanted { hidden_sectors: 0, ..wanted(bytes, 512) }).unwrap();
+        laid(&volume, &own);
+        let system = Bench::new(bytes);
+        system.format("mkfs.exfat", &["-L", "SLIPWAY"]);
+        let region = |bench: &Bench| {
+            let mut sector = [0; 512];
+            bench.source(512).read_at(ByteOffset(0), &mut sector).unwrap();
+            let Some(Geometry::ExFat(geometry)) = keel_format::registry::boot_sector(bench.source(512).as_ref(), ByteOffset(0))
+            else {
+                panic!("no exFAT")
+            };
+            (sector[..11].to_vec(), sector[104..106].to_vec(), sector[106..108].to_vec(), sector[108], sector[110], geometry)
+        };
+        let (own, system) = (region(&own), region(&system));
+        assert_eq!(
+            (&own.0, &own.1, &own.2, own.3, own.4),
+            (&system.0, &system.1, &system.2, system.3, system.4),
+            "{bytes} bytes"
+        );
+        assert_eq!(
+            (own.5.cluster_bytes(), own.5.volume_length),
+            (system.5.cluster_bytes(), system.5.volume_length),
+            "{bytes} bytes"
+        );
+    }
+}
+
+/// Files of many sizes in folders of folders, by path.
+fn files() -> BTreeMap<String, Vec<u8>> {
+    (0..400usize)
+        .map(|number| {
+            let path = format!("crossing {:02}/leg {}/sheet number {number} of the winter timetable.dat", number % 9, number % 4);
+            (path, noise(number as u64 + 1, number * number % 40_000))
+        })
+        .collect()
+}
+
+#[test]
+fn drivers_write_to_new_volumes_and_what_they_wrote_is_there() {
+    for (kind, bytes) in [
+        (VolumeKind::Fat12, 30 * MIB),
+        (VolumeKind::Fat16, 100 * MIB),
+        (VolumeKind::Fat32, 300 * MIB),
+        (VolumeKind::ExFat, 100 * MIB),
+    ] {
+        let bench = Bench::new(bytes);
+        laid(&made(kind, &wanted(bytes, 512)).unwrap(), &bench);
+        if kind == VolumeKind::ExFat {
+            bench.fill(&["mount.exfat-fuse", "-o", "rw"], |folder| write_tree(folder, &files()));
+        } else {
+            let tree = bench.folder.path().join("tree");
+            write_tree(&tree, &files());
+            for item in std::fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path()) {
+                run(Command::new("mcopy").args(["-s", "-i"]).arg(&bench.image).arg(item).arg("::"));
+            }
+        }
+        let source = bench.source(512);
+        let volume = opened(&source);
+        assert_eq!(contents(volume.as_ref()), files(), "{}", kind.word());
+        let wrong: Vec<String> =
+            check(volume.as_ref()).iter().flat_map(|rule| &rule.findings).map(|found| found.what.clone()).collect();
+        assert_eq!(wrong, Vec::<String>::new(), "{}", kind.word());
+    }
+}
+
+#[test]
+fn what_cannot_be_made_is_refused_in_a_sentence() {
+    let refused = |kind, change: &dyn Fn(&mut Wanted)| {
+        let mut wanted = wanted(300 * MIB, 512);
+        change(&mut wanted);
+        made(kind, &wanted).err().map(|why| why.0)
+    };
+    use VolumeKind::{ExFat, Fat12, Fat16, Fat32};
+    for kind in KINDS {
+        assert_eq!(refused(kind, &|wanted| wanted.label = String::new()).is_some(), kind == Fat12, "{}", kind.word());
+        for bytes in [0, 1, 511, 512, 4096] {
+            assert!(refused(kind, &|wanted| wanted.bytes = bytes).is_some(), "{} of {bytes}", kind.word());
+        }
+        for cluster in [0, 1, 256, 3000, u32::MAX] {
+            assert!(refused(kind, &|wanted| wanted.cluster_bytes = Some(cluster)).is_some(), "{} {cluster}", kind.word());
+        }
+        for label in ["A LABEL OF MANY SIGNS", "BELL\u{7}"] {
+            assert!(refused(kind, &|wanted| wanted.label = label.into()).is_some(), "{} {label:?}", kind.word());
+        }
+    }
+    for label in ["A/B", "A*B", " A", "QUÄY"] {
+        assert!(refused(Fat32, &|wanted| wanted.label = label.into()).is_some(), "{label:?}");
+    }
+    assert_eq!(refused(ExFat, &|wanted| wanted.label = "QUÄY é".into()), None);
+    assert_eq!(refused(Fat32, &|wanted| wanted.label = "slipway".into()), None, "in upper case then");
+    // The count of clusters makes the kind.
+    assert!(refused(Fat32, &|wanted| wanted.cluster_bytes = Some(32 << 10)).unwrap().contains("count of clusters"));
+    assert!(refused(Fat16, &|wanted| wanted.cluster_bytes = Some(512)).is_some());
+    for (kind, bytes) in [(Fat32, 3 * (GIB << 10)), (Fat16, 16 * GIB), (Fat12, GIB), (Fat32, u64::MAX), (ExFat, u64::MAX)] {
+        assert!(refused(kind, &|wanted| wanted.bytes = bytes).is_some(), "{} of {bytes}", kind.word());
+    }
+    assert!(
+        refused(ExFat, &|wanted| (wanted.bytes, wanted.cluster_bytes) = (16 * (GIB << 10), Some(512)))
+            .unwrap()
+            .contains("at the most")
+    );
+}
