@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use keel_format::check::check;
 use keel_format::make::{NewVolume, NotMade, Wanted};
-use keel_format::{Deleted, Geometry, VolumeKind, exfat, fat};
+use keel_format::{Deleted, Geometry, VolumeKind, exfat, ext, fat};
 use keel_source::{ByteOffset, SectorSize, SharedSource};
 use support::{Bench, contents, noise, run, write_tree};
 
@@ -33,6 +33,7 @@ fn wanted(bytes: u64, sector: u32) -> Wanted {
 fn made(kind: VolumeKind, wanted: &Wanted) -> Result<NewVolume, NotMade> {
     match kind {
         VolumeKind::ExFat => exfat::make::volume(wanted),
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => ext::make::volume(kind, wanted),
         kind => fat::make::volume(kind, wanted),
     }
 }
@@ -74,6 +75,31 @@ fn sizes(kind: VolumeKind) -> Vec<u64> {
             GIB << 10,
             2 * (GIB << 10) - 512,
         ],
+        VolumeKind::Ext2 | VolumeKind::Ext3 => vec![
+            4 * MIB,
+            8 * MIB + 1024,
+            33 * MIB,
+            100 * MIB,
+            256 * MIB + 4096 * 3,
+            512 * MIB,
+            GIB,
+            4 * GIB + 12_345_344,
+            64 * GIB,
+        ],
+        VolumeKind::Ext4 => vec![
+            MIB,
+            4 * MIB,
+            33 * MIB,
+            100 * MIB,
+            256 * MIB + 4096 * 3,
+            512 * MIB,
+            GIB,
+            4 * GIB + 12_345_344,
+            64 * GIB,
+            300 * GIB,
+            4 * (GIB << 10),
+            15 * (GIB << 10),
+        ],
         _ => vec![
             MIB,
             4 * MIB,
@@ -91,7 +117,15 @@ fn sizes(kind: VolumeKind) -> Vec<u64> {
     }
 }
 
-const KINDS: [VolumeKind; 4] = [VolumeKind::Fat12, VolumeKind::Fat16, VolumeKind::Fat32, VolumeKind::ExFat];
+const KINDS: [VolumeKind; 7] = [
+    VolumeKind::Fat12,
+    VolumeKind::Fat16,
+    VolumeKind::Fat32,
+    VolumeKind::ExFat,
+    VolumeKind::Ext2,
+    VolumeKind::Ext3,
+    VolumeKind::Ext4,
+];
 
 #[test]
 fn every_size_of_every_kind_reads_back_as_it_was_wanted_and_keeps_every_rule() {
@@ -118,7 +152,8 @@ fn every_size_of_every_kind_reads_back_as_it_was_wanted_and_keeps_every_rule() {
                     std::ops::ControlFlow::Continue(())
                 })
                 .unwrap();
-                assert_eq!((listed, read.left_open()), (0, Vec::new()), "{name}");
+                let own = usize::from(matches!(kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4));
+                assert_eq!((listed, read.left_open()), (own, Vec::new()), "{name}: lost+found alone");
                 // Every rule, as far as a test can wait for it.
                 if wanted.bytes <= 2 * GIB {
                     let wrong: Vec<String> =
@@ -228,11 +263,17 @@ fn drivers_write_to_new_volumes_and_what_they_wrote_is_there() {
         (VolumeKind::Fat16, 100 * MIB),
         (VolumeKind::Fat32, 300 * MIB),
         (VolumeKind::ExFat, 100 * MIB),
+        (VolumeKind::Ext2, 100 * MIB),
+        (VolumeKind::Ext3, 600 * MIB),
+        (VolumeKind::Ext4, 100 * MIB),
+        (VolumeKind::Ext4, 3 * GIB),
     ] {
         let bench = Bench::new(bytes);
         laid(&made(kind, &wanted(bytes, 512)).unwrap(), &bench);
         if kind == VolumeKind::ExFat {
             bench.fill(&["mount.exfat-fuse", "-o", "rw"], |folder| write_tree(folder, &files()));
+        } else if matches!(kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) {
+            bench.fill(&["mount", "-t", "ext4"], |folder| write_tree(folder, &files()));
         } else {
             let tree = bench.folder.path().join("tree");
             write_tree(&tree, &files());

@@ -20,7 +20,13 @@ static BENCH: Mutex<()> = Mutex::new(());
 
 fn on_the_bench(drives: &[Drive], script: &str) -> Vec<String> {
     let _alone = BENCH.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    bench::run(&guest(), Path::new(env!("CARGO_BIN_EXE_ykeel")), drives, script, Duration::from_secs(900)).unwrap()
+    let limit = Duration::from_secs(900 + 45 * u64::from(pulls()));
+    bench::run(&guest(), Path::new(env!("CARGO_BIN_EXE_ykeel")), drives, script, limit).unwrap()
+}
+
+/// Points of an apply at which the drive is pulled: as many as are asked for, a few where the tests are all run.
+fn pulls() -> u32 {
+    std::env::var("YKEEL_PULLS").ok().and_then(|count| count.parse().ok()).unwrap_or(3)
 }
 
 /// Drives with bad sectors that are asked for their ladders too: the kernel takes its time over each of these sectors.
@@ -323,7 +329,7 @@ fn a_drive_that_is_pulled_and_put_back_is_the_same_one_and_work_goes_on() {
         away(Drive::new("swept", &swept, Adapter::Usb)),
     ];
     // As many points of an apply as are asked for, over the time that it takes.
-    let count: u32 = std::env::var("YKEEL_PULLS").ok().and_then(|count| count.parse().ok()).unwrap_or(3);
+    let count = pulls();
     let delays =
         (1..=count).map(|point| format!("{:.2}", 1.6 * f64::from(point) / f64::from(count))).collect::<Vec<_>>().join(" ");
     let script = format!(

@@ -11,6 +11,7 @@ mod journal;
 mod kept;
 pub(crate) mod kind;
 pub mod layout;
+pub mod make;
 mod map;
 pub mod mend;
 mod read;
