@@ -86,8 +86,21 @@ pub enum ErrorLog {
 pub struct OwnSize {
     /// `IDENTIFY DEVICE` data, 512 bytes, of an ATA drive.
     pub identify: Option<Vec<u8>>,
+    /// What an NVMe drive says of its namespaces.
+    pub namespaces: Option<NvmeIdentify>,
     /// Where its addresses could end beyond where they do, nearest first, as far as it tells.
     pub further: Vec<FurtherEnd>,
+}
+
+/// Identify data of an NVMe drive, as it hands them out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NvmeIdentify {
+    /// The namespace that the device shows.
+    pub own: u32,
+    /// Identify Controller, 4096 bytes.
+    pub controller: Vec<u8>,
+    /// Active Namespace ID list, 4096 bytes.
+    pub active: Vec<u8>,
 }
 
 /// Why a drive that answers does not deliver.

@@ -64,7 +64,9 @@ pub use direct::PageBuf;
 pub use end::{EndMeans, EndOrder, FurtherEnd, Lasts};
 pub use error::{ReadCause, ReadError, SourceError};
 pub use file::FileSource;
-pub use health::{ErrorLog, HEALTH_PAGE_BYTES, HealthPage, NoHealth, NotReady, OwnSize, SelfTestLog, SelfTestOrder};
+pub use health::{
+    ErrorLog, HEALTH_PAGE_BYTES, HealthPage, NoHealth, NotReady, NvmeIdentify, OwnSize, SelfTestLog, SelfTestOrder,
+};
 pub use holders::{mount_points_of, mounts_at, own_medium, use_of_numbers};
 pub use identity::{Identity, LinkKind};
 pub use kernel_log::{KernelLine, KernelLog};

@@ -353,6 +353,23 @@ pub(crate) fn nvme_log(file: &File, page: u8, bytes: usize) -> rustix::io::Resul
     Ok(log)
 }
 
+/// Identify data of an NVMe drive: structure `cns`, 4096 bytes.
+pub(crate) fn nvme_identify(file: &File, cns: u32) -> rustix::io::Result<Vec<u8>> {
+    let mut data = vec![0u8; 4096];
+    let mut command = NvmeAdminCmd {
+        opcode: 0x06,
+        addr: data.as_mut_ptr() as u64,
+        data_len: 4096,
+        cdw10: cns,
+        timeout_ms: PAGE_TIMEOUT.as_millis() as u32,
+        ..NvmeAdminCmd::default()
+    };
+    // SAFETY: the call reads and writes one `nvme_admin_cmd`, which `command` is laid out as. `addr` leads to `data`, which
+    // outlives the call and holds `data_len` bytes.
+    unsafe { ioctl(file, Updater::<NVME_IOCTL_ADMIN_CMD, NvmeAdminCmd>::new(&mut command)) }?;
+    Ok(data)
+}
+
 /// NVMe Device Self-test with self-test code `code`, for all name spaces.
 pub(crate) fn nvme_self_test(file: &File, code: u32) -> rustix::io::Result<()> {
     let timeout_ms = PAGE_TIMEOUT.as_millis() as u32;

@@ -1,6 +1,6 @@
 //! Rungs 1 to 4: what the drive itself is asked, once, for the drive and for every view of it.
 
-use keel_format::health::Identify;
+use keel_format::health::{Identify, Namespaces};
 use keel_format::{Finding, Severity};
 use keel_source::{
     Attachment, ByteOffset, ByteRange, FurtherEnd, LinkKind, LinkRate, NoHealth, NotReady, SharedSource, counted, size_decimal,
@@ -94,6 +94,9 @@ impl Ground {
         }
         let mut proven = capacity_rung(source, capacity.as_ref(), survey.as_ref());
         hidden(&mut proven, source, identify.as_ref(), &own.further);
+        if let Some(identify) = &own.namespaces {
+            of_namespaces(&mut proven, &Namespaces::read(identify));
+        }
         let label = case.as_ref().and_then(|case| case.record.told.texts.iter().rev().find_map(|text| label_named(text)));
         if let Some(label) = label {
             by_label(&mut proven, identity.bytes, label);
@@ -387,6 +390,26 @@ fn hidden(rung: &mut Rung, source: &SharedSource, identify: Option<&Identify>, f
     }
     if rung.state == RungState::Doubtful && rung.note == "Fathom will test it" {
         rung.note = "shows less than it has".into();
+    }
+}
+
+/// What of an NVMe drive this device is not.
+fn of_namespaces(rung: &mut Rung, namespaces: &Namespaces) {
+    let how = "Identify data: controller, and active namespaces";
+    let others: Vec<String> = namespaces.others().iter().map(ToString::to_string).collect();
+    if !others.is_empty() {
+        let what = format!(
+            "this is namespace {} of its drive; {} {} beside it, each a device of its own",
+            namespaces.own,
+            if others.len() == 1 { "there is namespace" } else { "there are namespaces" },
+            others.join(", ")
+        );
+        rung.findings.push(Finding::of_all(Severity::Note, what, how));
+    }
+    if namespaces.unallocated_bytes > 0 {
+        let of = namespaces.total_bytes.map(|total| format!(" of {}", size_decimal(total))).unwrap_or_default();
+        let what = format!("{}{of} belong to no namespace: no device shows them", size_decimal(namespaces.unallocated_bytes));
+        rung.findings.push(Finding::of_all(Severity::Note, what, how));
     }
 }
 

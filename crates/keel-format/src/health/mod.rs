@@ -6,12 +6,14 @@
 mod error_log;
 mod identify;
 mod layout;
+mod namespaces;
 mod read;
 mod scsi;
 mod self_test;
 
 pub use error_log::{LoggedError, LoggedErrors};
 pub use identify::{Identify, Security};
+pub use namespaces::Namespaces;
 pub use read::{AtaAttribute, AtaHealth, HealthReading, NvmeHealth, attribute_word, read};
 pub use scsi::{ErrorCounters, ScsiHealth};
 pub use self_test::{SelfTest, SelfTests, TestOutcome};

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use crate::attached::{Attachment, attachment_of, called_at, place_among_alike};
+use crate::attached::{Attachment, Transport, attachment_of, called_at, place_among_alike};
 use crate::deadline::{Ask, Timely};
 use crate::direct::Direct;
 use crate::error::{ReadCause, ReadError, SourceError};
@@ -22,8 +22,8 @@ use crate::scsi::{self, ScsiReads};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
     ByteOffset, EndMeans, EndOrder, ErrorLog, FurtherEnd, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth,
-    Node, NodeWanted, NotReady, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted, SharedSource, Source,
-    nodes, sys,
+    Node, NodeWanted, NotReady, NvmeIdentify, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted,
+    SharedSource, Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -127,6 +127,19 @@ impl BlockDevice {
         // What the configuration holds back begins behind the native maximum.
         ends.dedup_by_key(|end| end.bytes);
         ends
+    }
+
+    /// The device, where it may be asked for what SCSI drives log: some sticks hang at commands that they do not know.
+    fn logs(&self) -> Option<&File> {
+        let transport = self.attachment()?.transport;
+        matches!(transport, Transport::Scsi | Transport::Uas).then_some(self.file.as_ref())
+    }
+
+    /// What an NVMe drive says of its namespaces: the controller's data, and the list of those that are active.
+    fn namespaces(&self) -> Option<NvmeIdentify> {
+        let own = fs::read_to_string(sysfs_of(self.device).join("nsid")).ok()?.trim().parse().ok()?;
+        let (controller, active) = (sys::nvme_identify(&self.file, 1).ok()?, sys::nvme_identify(&self.file, 2).ok()?);
+        Some(NvmeIdentify { own, controller, active })
     }
 
     /// Has the system look at the device again, until it shows `wanted` bytes; those that it shows.
@@ -244,7 +257,8 @@ impl Source for BlockDevice {
             Ok(data) => data,
             // No ATA drive, or none that hands them out.
             Err(errno) => {
-                return log_sense::pages(&self.file).map(|pages| HealthPage::Scsi { pages }).map_err(|_| refused(errno));
+                let pages = self.logs().and_then(|file| log_sense::pages(file).ok());
+                return pages.map(|pages| HealthPage::Scsi { pages }).ok_or_else(|| refused(errno));
             }
         };
         // Some drives keep no thresholds any more.
@@ -258,10 +272,13 @@ impl Source for BlockDevice {
         if let Ok(log) = sys::nvme_log(&self.file, 0x06, NVME_SELF_TEST_BYTES) {
             return Ok(SelfTestLog::Nvme { log });
         }
-        if let Ok((page, progress)) = log_sense::self_tests(&self.file) {
-            return Ok(SelfTestLog::Scsi { page, progress });
-        }
-        let data = ata::smart_page(&self.file, ata::SMART_READ_DATA).map_err(refused)?;
+        let data = match ata::smart_page(&self.file, ata::SMART_READ_DATA) {
+            Ok(data) => data,
+            Err(errno) => {
+                let told = self.logs().and_then(|file| log_sense::self_tests(file).ok());
+                return told.map(|(page, progress)| SelfTestLog::Scsi { page, progress }).ok_or_else(|| refused(errno));
+            }
+        };
         let log = ata::smart_log(&self.file, 0x06).map_err(refused)?;
         Ok(SelfTestLog::Ata { status: data[363], log })
     }
@@ -288,7 +305,10 @@ impl Source for BlockDevice {
             SelfTestOrder::Stop => 0x7F,
         };
         let ordered = ata::execute_off_line(&self.file, code);
-        ordered.or_else(|errno| log_sense::self_test(&self.file, order).map_err(|_| refused(errno)))
+        ordered.or_else(|errno| {
+            let begun = self.logs().is_some_and(|file| log_sense::self_test(file, order).is_ok());
+            if begun { Ok(()) } else { Err(refused(errno)) }
+        })
     }
 
     fn not_ready(&self) -> Option<NotReady> {
@@ -299,7 +319,7 @@ impl Source for BlockDevice {
         let known = self.attachment().and_then(|found| found.identify);
         let identify = known.or_else(|| ata::identify(&self.file));
         let further = identify.as_deref().map(|identify| self.further(identify)).unwrap_or_default();
-        OwnSize { identify, further }
+        OwnSize { identify, further, namespaces: self.namespaces() }
     }
 
     fn set_end(&self, order: EndOrder, leave: &Leave) -> Result<u64, SourceError> {
@@ -310,6 +330,7 @@ impl Source for BlockDevice {
         if let Some(how) = use_of_device(self.device) {
             return Err(SourceError::Mounted { name: name.clone(), how });
         }
+        let _lock = ExclusiveLock::take(&self.locked, name)?;
         let not_set = |reason: String| SourceError::NotSet { name: name.clone(), reason };
         let identify = self.own_size().identify.ok_or_else(|| not_set("it does not identify itself".into()))?;
         let sectors = order.bytes / self.identity.logical_sector.bytes();

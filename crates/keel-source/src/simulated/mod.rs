@@ -234,7 +234,7 @@ impl Source for SimulatedDrive {
     fn own_size(&self) -> OwnSize {
         let native = self.state.native_bytes.filter(|native| *native > self.len());
         let further = native.map(|bytes| FurtherEnd { bytes, means: self.state.native_means });
-        OwnSize { identify: None, further: further.into_iter().collect() }
+        OwnSize { further: further.into_iter().collect(), ..OwnSize::default() }
     }
 
     fn set_end(&self, order: EndOrder, leave: &Leave) -> Result<u64, SourceError> {
