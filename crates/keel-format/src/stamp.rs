@@ -84,7 +84,7 @@ impl Stamp {
             2108.. => (127 << 9 | 12 << 5 | 31, 23 << 11 | 59 << 5 | 29),
             year => (
                 u16::try_from(year - 1980).unwrap_or(0) << 9 | word(date.month()) << 5 | word(date.day()),
-                word(time.hour()) << 11 | word(time.minute()) << 5 | word(time.second()) / 2,
+                word(time.hour()) << 11 | word(time.minute()) << 5 | (word(time.second()) / 2),
             ),
         }
     }
