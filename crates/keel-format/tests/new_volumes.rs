@@ -327,3 +327,49 @@ fn what_cannot_be_made_is_refused_in_a_sentence() {
             .contains("at the most")
     );
 }
+
+/// Fields of a superblock that size and kind decide: name, offset, bytes.
+const EXT_FIELDS: &[(&str, usize, usize)] = &[
+    ("s_inodes_count", 0, 4),
+    ("s_blocks_count_lo", 4, 4),
+    ("s_r_blocks_count_lo", 8, 4),
+    ("s_free_inodes_count", 16, 4),
+    ("s_first_data_block", 20, 4),
+    ("s_log_block_size", 24, 4),
+    ("s_blocks_per_group", 32, 4),
+    ("s_clusters_per_group", 36, 4),
+    ("s_inodes_per_group", 40, 4),
+    ("s_max_mnt_count, s_magic, s_state, s_errors", 54, 8),
+    ("s_checkinterval, s_creator_os, s_rev_level", 68, 12),
+    ("s_first_ino, s_inode_size, s_block_group_nr", 84, 8),
+    ("s_feature_incompat", 96, 4),
+    ("s_feature_ro_compat", 100, 4),
+    ("s_volume_name", 120, 16),
+    ("s_journal_inum", 224, 4),
+    ("s_def_hash_version, s_jnl_backup_type, s_desc_size", 252, 4),
+    ("s_default_mount_opts", 256, 4),
+    ("size of the journal", 0x10C + 60, 8),
+    ("s_flags", 0x160, 4),
+];
+
+#[test]
+fn superblocks_agree_with_those_of_the_systems_formatter_in_every_field_that_is_not_chosen() {
+    for (kind, word) in [(VolumeKind::Ext2, "ext2"), (VolumeKind::Ext3, "ext3"), (VolumeKind::Ext4, "ext4")] {
+        for bytes in [8 * MIB, 40 * MIB, 300 * MIB, 600 * MIB, 3 * GIB, 20 * GIB] {
+            let superblock = |bench: &Bench| {
+                let mut bytes = vec![0; 1024];
+                bench.source(512).read_at(ByteOffset(1024), &mut bytes).unwrap();
+                bytes
+            };
+            let own = Bench::new(bytes);
+            laid(&made(kind, &wanted(bytes, 512)).unwrap(), &own);
+            let system = Bench::new(bytes);
+            // Without blocks kept for more descriptors, which only growing while it is mounted needs.
+            system.format("mkfs.ext4", &["-q", "-F", "-t", word, "-O", "^resize_inode", "-L", "SLIPWAY"]);
+            let (own, system) = (superblock(&own), superblock(&system));
+            for (name, at, len) in EXT_FIELDS {
+                assert_eq!(own[*at..*at + *len], system[*at..*at + *len], "{name} of an {word} of {bytes} bytes");
+            }
+        }
+    }
+}

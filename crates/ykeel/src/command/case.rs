@@ -5,7 +5,8 @@ use std::path::Path;
 use keel_core::CoreError;
 use keel_core::case::{self, Case};
 use keel_core::intake::{self, CHECKS, Check, KNOWN_ERRORS, Outcome, SYMPTOMS};
-use keel_source::{OpenOptions, counted, printable};
+use keel_core::place::label_named;
+use keel_source::{OpenOptions, counted, printable, size_decimal};
 use serde::Serialize;
 
 use super::shared::print_json;
@@ -55,8 +56,10 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
             if json {
                 return print_json(&known);
             }
-            if known.is_empty() {
-                say!("kept; no known error is in it");
+            match label_named(&text) {
+                Some(bytes) => say!("kept: its label says {}; rung 4 holds that against what it shows", size_decimal(bytes)),
+                None if known.is_empty() => say!("kept; no known error is in it"),
+                None => {}
             }
             for error in known {
                 let symptom = intake::symptom(error.symptom);
