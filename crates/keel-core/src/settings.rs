@@ -55,8 +55,7 @@ pub fn hold(source: &SharedSource, wanted: SettingsWanted) -> Result<Option<Held
     };
     let kept = serde_json::to_vec(&Kept { boot: boot(), before }).unwrap_or_default();
     case::write_whole(&path, &kept)?;
-    let changed = source.set_settings(wanted);
-    if let Err(error) = changed {
+    if let Err(error) = source.set_settings(wanted) {
         let _ = std::fs::remove_file(&path);
         let path = identity.path.clone().unwrap_or_default();
         return Err(CoreError::File { action: "change the system's settings of", path, source: error });
@@ -95,15 +94,14 @@ mod tests {
             self.0.read_at(at, buf)
         }
 
-        fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<SettingsWanted> {
+        fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<()> {
             if wanted.queue_depth.is_some() {
                 return Err(std::io::ErrorKind::PermissionDenied.into());
             }
             let mut now = self.1.lock().unwrap();
-            let before = *now;
             now.timeout_s = wanted.timeout_s.or(now.timeout_s);
             drop(now);
-            Ok(before)
+            Ok(())
         }
     }
 

@@ -43,6 +43,14 @@ impl Part {
         Self { what, at: ByteOffset(at), bytes: bytes.into(), is_copy: false }
     }
 
+    /// A structure of `bytes` bytes that begins with `content`, in whole sectors of `sector` bytes: what is held, and a run of zeros behind it.
+    #[must_use]
+    pub fn padded(what: &'static str, at: u64, mut content: Vec<u8>, bytes: u64, sector: u32) -> [Self; 2] {
+        content.resize(content.len().next_multiple_of(sector as usize), 0);
+        let held = content.len() as u64;
+        [Self::new(what, at, content), Self::new(what, at + held, Payload::zeros(bytes.saturating_sub(held)))]
+    }
+
     /// A copy of another part.
     #[must_use]
     pub fn copy(what: &'static str, at: u64, bytes: impl Into<Payload>) -> Self {

@@ -54,6 +54,10 @@ fn opened(source: &SharedSource) -> Box<dyn keel_format::Volume> {
     keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)).unwrap().open(Arc::clone(source)).unwrap()
 }
 
+/// Sizes that every ext can have.
+const EXT_SIZES: &[u64] =
+    &[4 * MIB, 8 * MIB + 1024, 33 * MIB, 100 * MIB, 256 * MIB + 4096 * 3, 512 * MIB, GIB, 4 * GIB + 12_345_344, 64 * GIB];
+
 /// Sizes that each kind can have, from the least to the most.
 fn sizes(kind: VolumeKind) -> Vec<u64> {
     match kind {
@@ -75,31 +79,8 @@ fn sizes(kind: VolumeKind) -> Vec<u64> {
             GIB << 10,
             2 * (GIB << 10) - 512,
         ],
-        VolumeKind::Ext2 | VolumeKind::Ext3 => vec![
-            4 * MIB,
-            8 * MIB + 1024,
-            33 * MIB,
-            100 * MIB,
-            256 * MIB + 4096 * 3,
-            512 * MIB,
-            GIB,
-            4 * GIB + 12_345_344,
-            64 * GIB,
-        ],
-        VolumeKind::Ext4 => vec![
-            MIB,
-            4 * MIB,
-            33 * MIB,
-            100 * MIB,
-            256 * MIB + 4096 * 3,
-            512 * MIB,
-            GIB,
-            4 * GIB + 12_345_344,
-            64 * GIB,
-            300 * GIB,
-            4 * (GIB << 10),
-            15 * (GIB << 10),
-        ],
+        VolumeKind::Ext2 | VolumeKind::Ext3 => EXT_SIZES.to_vec(),
+        VolumeKind::Ext4 => [&[MIB, 300 * GIB, 4 * (GIB << 10), 15 * (GIB << 10)], EXT_SIZES].concat(),
         _ => vec![
             MIB,
             4 * MIB,

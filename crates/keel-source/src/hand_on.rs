@@ -35,7 +35,7 @@ macro_rules! hand_on {
             $below.attachment()
         }
 
-        fn set_settings(&$own, wanted: $crate::SettingsWanted) -> std::io::Result<$crate::SettingsWanted> {
+        fn set_settings(&$own, wanted: $crate::SettingsWanted) -> std::io::Result<()> {
             $below.set_settings(wanted)
         }
 

@@ -201,11 +201,11 @@ pub trait Source: Send + Sync {
         None
     }
 
-    /// Changes what the kernel reads this device with; what stood before, of what was changed.
+    /// Changes what the kernel reads this device with; [`Attachment::settings`] tells what stands there.
     ///
     /// # Errors
     /// What the system answers: nothing is changed then. For what is no whole device, that there is nothing to change.
-    fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<SettingsWanted> {
+    fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<()> {
         let _ = wanted;
         Err(std::io::ErrorKind::Unsupported.into())
     }

@@ -202,8 +202,11 @@ fn a_drive_that_shows_half_of_itself_shows_all_when_told_and_its_case_goes_on() 
     let drive = bench.path("half.drive.toml");
     let drive = text(&drive);
     bench.json(&["case", "open", drive, "--client", "Brackwater Line"]);
+    let label = format!("label {} GB", bytes / 1_000_000_000);
+    assert!(said(&bench, &["case", "tell", drive, &label]).1.contains("kept; its label says"));
     let (_, ladder) = bench.json(&["ladder", drive]);
-    assert_eq!(rung(&ladder, "capacity")["state"], "doubtful");
+    let capacity = rung(&ladder, "capacity");
+    assert!(capacity["state"] == "doubtful" && capacity["findings"].to_string().contains("its label says"), "{capacity}");
     let (code, told) = said(&bench, &["widen", drive]);
     assert!(code == 0 && told.contains("host protected area") && told.contains(&format!("({} bytes)", bytes - shown)), "{told}");
     // Without a code, and with another one, nothing happens.

@@ -9,7 +9,7 @@ use keel_format::table::TableReading;
 use keel_source::{ByteOffset, ByteRange, SharedSource};
 use serde::Serialize;
 
-pub use named::{NamedWrong, label_named, named, size_named};
+pub use named::{NamedWrong, label_named, label_told, named, size_named};
 pub use owner::{Owner, owner};
 pub use search::{Found, Pattern, PatternWrong, SearchProgress, Way, search};
 

@@ -1,6 +1,6 @@
 //! Places as a technician types them.
 
-use keel_source::{ByteOffset, SectorSize};
+use keel_source::{ByteOffset, SectorSize, size_decimal};
 
 /// Why a place is none.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -65,6 +65,13 @@ pub fn named(text: &str, bytes: u64, sector: SectorSize) -> Result<ByteOffset, N
 pub fn size_named(text: &str) -> Option<u64> {
     let plain: String = text.trim().to_ascii_lowercase().replace(['_', '\''], "");
     whole(&plain).or_else(|| with_unit(&plain))
+}
+
+/// What is said of a note that names a drive's label; none for any other.
+#[must_use]
+pub fn label_told(text: &str) -> Option<String> {
+    let bytes = label_named(text)?;
+    Some(format!("its label says {}: rung 4 holds that against what it shows", size_decimal(bytes)))
 }
 
 /// The bytes that a note of a drive's label names: `label 2 TB`, `the label says 500GB`. None where no line of it does.

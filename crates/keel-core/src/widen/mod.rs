@@ -42,23 +42,20 @@ impl Opening {
         self.whole_bytes - self.shown_bytes
     }
 
-    /// What would be done and what that means, a sentence a line.
+    /// What is hidden and what opening it means, a sentence a line.
     #[must_use]
     pub fn words(&self) -> Vec<String> {
         let hidden = self.hidden_bytes();
         let mut words = vec![format!(
-            "{} are hidden ({hidden} bytes): {} are shown of {}, by its {}",
+            "{} of {} are hidden ({hidden} bytes), by its {}",
             size_decimal(hidden),
-            size_decimal(self.shown_bytes),
             size_decimal(self.whole_bytes),
             self.means.word()
         )];
-        words.push(match self.can_pass {
-            true => format!("until its power is cut: --apply --confirm {}", self.code),
-            false => "it cannot be opened until its power is cut only: by these means the drive remembers what it is told".into(),
-        });
-        words.push(format!("for good: --lasting --apply --confirm {}", self.lasting_code));
-        words.push("nothing on its medium is written; --back tells it the former end again".into());
+        if !self.can_pass {
+            words.push("by these means the drive remembers what it is told: it can be opened for good only".into());
+        }
+        words.push("nothing on its medium is written; it can be told its former end again".into());
         if self.means == EndMeans::DeviceConfiguration {
             words.push("other things that its configuration turned off are turned on by it as well, and stay on".into());
         }
@@ -98,6 +95,19 @@ pub struct Former {
     /// When.
     pub at: String,
 }
+
+impl Former {
+    /// In words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        format!("the drive showed {} ({} bytes) before it was told to show all that it has", size_decimal(self.bytes), self.bytes)
+    }
+}
+
+/// What is said where there is nothing to open.
+pub const NOTHING_HIDDEN: &str = "the drive shows all that it has, as far as it tells";
+/// What is said where there is nothing to tell back.
+pub const NOT_WIDENED: &str = "the drive was not widened, or shows its former end";
 
 fn kept_at(identity: &Identity) -> PathBuf {
     drive_folder(identity).join("end.json")
@@ -181,7 +191,7 @@ impl Widened {
 /// [`CoreError::Nothing`] where nothing is hidden, or not in that way; [`CoreError::Refused`] without the right code, and while an apply
 /// or a probe waits to be finished; [`CoreError::Source`] with what the drive answers.
 pub fn widen(source: &SharedSource, lasts: Lasts, confirmation: &Confirmation) -> Result<Widened, CoreError> {
-    let opening = opening(source.as_ref()).ok_or(CoreError::Nothing("the drive shows all that it has, as far as it tells"))?;
+    let opening = opening(source.as_ref()).ok_or(CoreError::Nothing(NOTHING_HIDDEN))?;
     if lasts == Lasts::UntilPowerIsCut && !opening.can_pass {
         return Err(CoreError::Nothing("by these means the drive remembers what it is told: only --lasting opens it"));
     }
@@ -201,7 +211,7 @@ pub fn widen(source: &SharedSource, lasts: Lasts, confirmation: &Confirmation) -
 /// # Errors
 /// As [`widen`].
 pub fn back(source: &SharedSource, confirmation: &Confirmation) -> Result<Widened, CoreError> {
-    let former = former(source.identity()).ok_or(CoreError::Nothing("the drive was not widened, or shows its former end"))?;
+    let former = former(source.identity()).ok_or(CoreError::Nothing(NOT_WIDENED))?;
     let confirmation = allowed(source, former.lasts, confirmation)?;
     let widened = tell(source, (former.bytes, former.means, former.lasts), &confirmation)?;
     let _ = std::fs::remove_file(kept_at(source.identity()));

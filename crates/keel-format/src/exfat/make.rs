@@ -1,6 +1,5 @@
 //! Making the boot region of an exFAT volume from its geometry, and a new, empty volume.
 
-use keel_source::Payload;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::{U16, U32, U64};
 
@@ -61,28 +60,17 @@ pub fn volume(wanted: &Wanted) -> Result<NewVolume, NotMade> {
     let region = with_percent(&geometry, region, used);
     let at = |cluster: u32| geometry.cluster_at(cluster).map_or(0, |at| at.0);
     let (bitmap_at, upcase_at) = (at(2), at(2 + chains[0]));
-    let padded = |mut bytes: Vec<u8>| {
-        bytes.resize(bytes.len().next_multiple_of(geometry.bytes_per_sector as usize), 0);
-        bytes
-    };
-    let (bits, fat, root) = (padded(bits(used)), padded(fat), padded(root(&label, &geometry, bitmap_bytes, &upcase)));
-    let behind =
-        |from: u64, written: usize, until: u64| (from + written as u64, Payload::zeros(until.saturating_sub(written as u64)));
-    let fat_at = geometry.fat_at().0;
-    let (fat_rest, fat_zeros) = behind(fat_at, fat.len(), fat_bytes);
-    let (bits_rest, bit_zeros) = behind(bitmap_at, bits.len(), u64::from(chains[0]) * cluster);
-    let (root_rest, root_zeros) = behind(at(root_cluster), root.len(), cluster);
-    let parts = vec![
-        Part::new("main boot region", 0, region.clone()),
-        Part::copy("backup boot region", geometry.backup_at().0, region),
-        Part::new("FAT", fat_at, fat),
-        Part::new("FAT", fat_rest, fat_zeros),
-        Part::new("allocation bitmap", bitmap_at, bits),
-        Part::new("allocation bitmap", bits_rest, bit_zeros),
-        Part::new("up-case table", upcase_at, padded(upcase)),
-        Part::new("root directory", at(root_cluster), root),
-        Part::new("root directory", root_rest, root_zeros),
+    let padded = |what, at, content, bytes| Part::padded(what, at, content, bytes, geometry.bytes_per_sector);
+    let root = root(&label, &geometry, bitmap_bytes, &upcase);
+    let regions =
+        [Part::new("main boot region", 0, region.clone()), Part::copy("backup boot region", geometry.backup_at().0, region)];
+    let structures = [
+        padded("FAT", geometry.fat_at().0, fat, fat_bytes),
+        padded("allocation bitmap", bitmap_at, bits(used), u64::from(chains[0]) * cluster),
+        padded("up-case table", upcase_at, upcase, 0),
+        padded("root directory", at(root_cluster), root, cluster),
     ];
+    let parts = regions.into_iter().chain(structures.into_iter().flatten()).collect();
     Ok(NewVolume::of(Geometry::ExFat(geometry), parts))
 }
 

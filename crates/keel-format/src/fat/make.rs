@@ -1,6 +1,6 @@
 //! Making a FAT boot sector from a geometry, and a new, empty volume.
 
-use keel_source::{Payload, size_decimal};
+use keel_source::size_decimal;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::{U16, U32};
 
@@ -190,21 +190,16 @@ fn parts(geometry: &FatGeometry, hidden: u32, label: &[u8; 11], made_at: u32) ->
     let head = fat_head(geometry);
     for copy in 0..u64::from(geometry.fats) {
         let at = u64::from(geometry.reserved_sectors) * sector + copy * fat_bytes;
-        let mut first = head.clone();
-        first.resize(geometry.bytes_per_sector as usize, 0);
-        let (words, rest) = (["FAT", "second FAT"], fat_bytes - sector);
-        let word = if copy == 0 { words[0] } else { words[1] };
-        let part = |at, bytes: Payload| Part { is_copy: copy > 0, ..Part::new(word, at, bytes) };
-        parts.push(part(at, first.into()));
-        parts.push(part(at + sector, Payload::zeros(rest)));
+        let word = if copy == 0 { "FAT" } else { "second FAT" };
+        let fat = Part::padded(word, at, head.clone(), fat_bytes, geometry.bytes_per_sector);
+        parts.extend(fat.map(|part| Part { is_copy: copy > 0, ..part }));
     }
     let root = if wide { u64::from(geometry.cluster_bytes()) } else { geometry.root_sectors() * sector };
     let root_sector = geometry.data_sector() - if wide { 0 } else { geometry.root_sectors() };
     let root_at = root_sector * sector;
-    let mut first = if label == b"NO NAME    " { Vec::new() } else { label_entry(label, made_at) };
-    first.resize(geometry.bytes_per_sector as usize, 0);
-    parts.push(Part::new("root directory", root_at, first));
-    parts.push(Part::new("root directory", root_at + sector, Payload::zeros(root - sector)));
+    let first = if label == b"NO NAME    " { Vec::new() } else { label_entry(label, made_at) };
+    // A root without an entry is zeros from its first sector on.
+    parts.extend(Part::padded("root directory", root_at, first, root, geometry.bytes_per_sector));
     parts
 }
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::ata::{block, block_out, is_done, registers};
 use crate::sys::{self, Passed, Transfer};
-use crate::{EndMeans, Lasts};
+use crate::{EndMeans, FurtherEnd, Lasts};
 
 /// How long a drive may take for one of these commands.
 const LIMIT: Duration = Duration::from_secs(15);
@@ -36,21 +36,48 @@ pub(super) struct Knows {
     extended: bool,
     accessible_max: bool,
     configuration: bool,
+    /// Sectors that can be addressed as it stands: what a bridge shows of them is another matter.
+    addressed: u64,
+    /// Bytes of the drive's own logical sector.
+    sector_bytes: u64,
 }
 
 impl Knows {
-    /// True where the newer command is there, and the older ones do not count.
-    pub(super) fn has_accessible_max(self) -> bool {
-        self.accessible_max
+    /// Sectors of so many bytes: those of the drive, whatever a bridge makes of them.
+    pub(super) fn sectors(self, bytes: u64) -> u64 {
+        bytes / self.sector_bytes
+    }
+
+    /// The ends that the drive could have behind the one that it has, of `native` and `made` sectors. A drive that cannot be addressed to
+    /// its end is not one whose bridge cuts it off.
+    pub(super) fn further(self, native: Option<u64>, made: Option<u64>) -> Vec<FurtherEnd> {
+        let means = if self.accessible_max { EndMeans::AccessibleMax } else { EndMeans::HostProtected };
+        let ends = [native.map(|sectors| (sectors, means)), made.map(|sectors| (sectors, EndMeans::DeviceConfiguration))];
+        let behind = ends.into_iter().flatten().filter(|(sectors, _)| *sectors > self.addressed);
+        let mut ends: Vec<FurtherEnd> = behind
+            .filter_map(|(sectors, means)| Some(FurtherEnd { bytes: sectors.checked_mul(self.sector_bytes)?, means }))
+            .collect();
+        // What the configuration holds back begins behind the native maximum.
+        ends.dedup_by_key(|end| end.bytes);
+        ends
     }
 
     pub(super) fn of(identify: &[u8]) -> Self {
         let word = |at: usize| {
             identify.get(at * 2..at * 2 + 2).and_then(<[u8]>::first_chunk).map_or(0, |pair| u16::from_le_bytes(*pair))
         };
-        // Words 83 and 119 say themselves whether they hold: bit 15 off, bit 14 on.
+        // Words 83, 106 and 119 say themselves whether they hold: bit 15 off, bit 14 on.
         let bit = |at: usize, bit: u32| (at == 82 || word(at) >> 14 == 1) && word(at) >> bit & 1 != 0;
-        Self { host_protected: bit(82, 10), extended: bit(83, 10), accessible_max: bit(119, 8), configuration: bit(83, 11) }
+        let joined = |at: usize, count: usize| (0..count).fold(0, |sum, index| sum | u64::from(word(at + index)) << (16 * index));
+        let wide = Some(joined(100, 4)).filter(|sectors| *sectors > 0 && bit(83, 10));
+        Self {
+            addressed: wide.unwrap_or_else(|| joined(60, 2)),
+            sector_bytes: if bit(106, 12) { (joined(117, 2) * 2).max(512) } else { 512 },
+            host_protected: bit(82, 10),
+            extended: bit(83, 10),
+            accessible_max: bit(119, 8),
+            configuration: bit(83, 11),
+        }
     }
 }
 
@@ -198,8 +225,8 @@ mod tests {
 
     #[test]
     fn identify_data_says_which_commands_there_are() {
-        let none = Knows { host_protected: false, extended: false, accessible_max: false, configuration: false };
-        assert_eq!(knows(&[]), none);
+        let none = knows(&[]);
+        assert!(!none.host_protected && !none.extended && !none.accessible_max && !none.configuration);
         assert_eq!(Knows::of(&[]), none);
         assert_eq!(knows(&[(83, 0xFFFF), (119, 0xFFFF)]), none, "words that do not hold");
         assert_eq!(
@@ -207,6 +234,25 @@ mod tests {
             Knows { host_protected: true, extended: true, configuration: true, ..none }
         );
         assert_eq!(knows(&[(119, 0x4100)]), Knows { accessible_max: true, ..none });
+    }
+
+    #[test]
+    fn what_is_hidden_lies_behind_what_can_be_addressed_and_not_behind_what_a_bridge_shows() {
+        let drive = knows(&[(82, 0x400), (83, 0x4C00), (100, 1000)]);
+        let end = |sectors: u64, means| FurtherEnd { bytes: sectors * 512, means };
+        assert_eq!(drive.further(Some(2000), None), [end(2000, EndMeans::HostProtected)]);
+        let both = [end(2000, EndMeans::HostProtected), end(3000, EndMeans::DeviceConfiguration)];
+        assert_eq!(drive.further(Some(2000), Some(3000)), both);
+        assert_eq!(drive.further(Some(2000), Some(2000)), both[..1], "one is enough");
+        // Whatever a bridge shows of these thousand sectors: the drive hides nothing.
+        assert_eq!(drive.further(Some(1000), Some(1000)), []);
+        assert_eq!(drive.further(None, None), []);
+        let large = knows(&[(83, 0x4400), (100, 1000), (106, 0x5000), (117, 2048), (119, 0x4100)]);
+        assert_eq!(large.further(Some(2000), None), [FurtherEnd { bytes: 2000 * 4096, means: EndMeans::AccessibleMax }]);
+        assert_eq!((large.sectors(2000 * 4096), drive.sectors(2000 * 512)), (2000, 2000));
+        let small = knows(&[(82, 0x400), (60, 500)]);
+        assert_eq!(small.further(Some(600), None), [end(600, EndMeans::HostProtected)]);
+        assert_eq!(large.further(Some(u64::MAX), None), [], "no drive has so many");
     }
 
     #[test]

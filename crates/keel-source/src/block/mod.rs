@@ -21,9 +21,9 @@ use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::{self, ScsiReads};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{
-    ByteOffset, EndMeans, EndOrder, ErrorLog, FurtherEnd, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth,
-    Node, NodeWanted, NotReady, NvmeIdentify, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted,
-    SharedSource, Source, nodes, sys,
+    ByteOffset, EndOrder, ErrorLog, FurtherEnd, HEALTH_PAGE_BYTES, HealthPage, Identity, Leave, LinkKind, NoHealth, Node,
+    NodeWanted, NotReady, NvmeIdentify, OwnSize, Renewed, SectorSize, SelfTestLog, SelfTestOrder, SettingsWanted, SharedSource,
+    Source, nodes, sys,
 };
 
 /// A Linux block device, opened read-only.
@@ -115,18 +115,8 @@ const LOOKED_ANEW: Duration = Duration::from_secs(5);
 impl BlockDevice {
     /// Where the drive's addresses could end beyond where its `identify` data says that they do.
     fn further(&self, identify: &[u8]) -> Vec<FurtherEnd> {
-        let (knows, sector) = (end::Knows::of(identify), self.identity.logical_sector.bytes());
-        let means = if knows.has_accessible_max() { EndMeans::AccessibleMax } else { EndMeans::HostProtected };
-        let native = end::native_sectors(&self.file, knows).map(|sectors| (sectors, means));
-        let made = end::made_sectors(&self.file, knows).map(|sectors| (sectors, EndMeans::DeviceConfiguration));
-        let ends = [native, made].into_iter().flatten();
-        let mut ends: Vec<FurtherEnd> = ends
-            .filter_map(|(sectors, means)| Some(FurtherEnd { bytes: sectors.checked_mul(sector)?, means }))
-            .filter(|end| end.bytes > self.identity.bytes)
-            .collect();
-        // What the configuration holds back begins behind the native maximum.
-        ends.dedup_by_key(|end| end.bytes);
-        ends
+        let knows = end::Knows::of(identify);
+        knows.further(end::native_sectors(&self.file, knows), end::made_sectors(&self.file, knows))
     }
 
     /// The device, where it may be asked for what SCSI drives log: some sticks hang at commands that they do not know.
@@ -333,8 +323,8 @@ impl Source for BlockDevice {
         let _lock = ExclusiveLock::take(&self.locked, name)?;
         let not_set = |reason: String| SourceError::NotSet { name: name.clone(), reason };
         let identify = self.own_size().identify.ok_or_else(|| not_set("it does not identify itself".into()))?;
-        let sectors = order.bytes / self.identity.logical_sector.bytes();
-        end::set(&self.file, end::Knows::of(&identify), order.means, sectors, order.lasts)
+        let knows = end::Knows::of(&identify);
+        end::set(&self.file, knows, order.means, knows.sectors(order.bytes), order.lasts)
             .map_err(|error| not_set(error.to_string()))?;
         Ok(self.seen_anew(order.bytes))
     }
@@ -343,8 +333,8 @@ impl Source for BlockDevice {
         attachment_of(self.device)
     }
 
-    fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<SettingsWanted> {
-        wanted.write(&sysfs_of(self.device))
+    fn set_settings(&self, wanted: SettingsWanted) -> std::io::Result<()> {
+        wanted.write(&sysfs_of(self.device)).map(drop)
     }
 
     fn renew_nodes(&self, wanted: &[NodeWanted]) -> std::io::Result<Renewed> {

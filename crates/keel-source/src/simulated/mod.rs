@@ -114,6 +114,10 @@ impl State {
     fn transfer(&self, wanted: ByteRange) -> Result<u64, ReadError> {
         let number = self.requests.fetch_add(1, Ordering::Relaxed);
         let link = self.link;
+        if link.not_ready.is_some() {
+            self.elapsed_us.fetch_add(link.timeout_ms.saturating_mul(1000), Ordering::Relaxed);
+            return Err(ReadError::of(wanted, "the drive is not ready").because(ReadCause::LinkLost));
+        }
         if link.drop_after_reads > 0 && number % self.turn() >= link.drop_after_reads {
             self.elapsed_us.fetch_add(link.timeout_ms.saturating_mul(1000), Ordering::Relaxed);
             return Err(ReadError::of(wanted, "the drive does not answer").because(ReadCause::LinkLost));

@@ -174,8 +174,6 @@ impl App {
             }
             Effect::GoTo(stage) => self.go_to(stage),
             Effect::Open(path, told) => self.open_drive(&path, told),
-            // One behind is opened anew when it is looked at by hand.
-            Effect::OpenAnew(_) if self.is_behind => {}
             Effect::OpenAnew(path) => self.open_anew(&path),
             Effect::OpenAny(path) => self.open_any(&path),
             Effect::Work(work) => {

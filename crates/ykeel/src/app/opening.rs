@@ -59,8 +59,12 @@ impl App {
         self.opening = Some(Opening::begin(path, self.sector_size, told));
     }
 
-    /// Opens the drive at `path` again: what was known of it is let go.
+    /// Opens the drive at `path` again: what was known of it is let go. One behind waits until it is looked at.
     pub(super) fn open_anew(&mut self, path: &Path) {
+        if let Some(drive) = self.drive.as_mut().filter(|_| self.is_behind) {
+            drive.is_stale = true;
+            return;
+        }
         if self.drive.as_ref().is_some_and(|drive| drive.is_at(&whole(path))) {
             self.drive = None;
         }

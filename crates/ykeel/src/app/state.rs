@@ -208,6 +208,10 @@ impl App {
         let notices = self.drive.as_mut().map(|drive| std::mem::take(&mut drive.notices)).unwrap_or_default();
         self.popups.extend(notices);
         self.look_up_case();
+        let stale = self.drive.as_ref().filter(|drive| drive.is_stale).and_then(|drive| drive.source.identity().path.clone());
+        if let Some(path) = stale {
+            self.open_anew(&path);
+        }
     }
 
     /// Where the parts of the frame stand in the terminal as it was drawn last.

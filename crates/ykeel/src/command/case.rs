@@ -5,8 +5,8 @@ use std::path::Path;
 use keel_core::CoreError;
 use keel_core::case::{self, Case};
 use keel_core::intake::{self, CHECKS, Check, KNOWN_ERRORS, Outcome, SYMPTOMS};
-use keel_core::place::label_named;
-use keel_source::{OpenOptions, counted, printable, size_decimal};
+use keel_core::place::label_told;
+use keel_source::{OpenOptions, counted, printable};
 use serde::Serialize;
 
 use super::shared::print_json;
@@ -56,8 +56,8 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
             if json {
                 return print_json(&known);
             }
-            match label_named(&text) {
-                Some(bytes) => say!("kept: its label says {}; rung 4 holds that against what it shows", size_decimal(bytes)),
+            match label_told(&text) {
+                Some(told) => say!("kept; {told}"),
                 None if known.is_empty() => say!("kept; no known error is in it"),
                 None => {}
             }

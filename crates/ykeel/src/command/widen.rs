@@ -3,7 +3,7 @@
 use keel_core::leave::Confirmation;
 use keel_core::widen::{self, Former, Opening, Widened};
 use keel_core::{CoreError, Refusal};
-use keel_source::{Identity, Lasts, size_decimal};
+use keel_source::{Identity, Lasts};
 use serde::Serialize;
 
 use super::shared::{open, print_json};
@@ -55,12 +55,17 @@ pub(super) fn run(args: &WidenArgs) -> anyhow::Result<()> {
 fn print(document: &Document, back: bool, identity: &Identity) {
     match (&document.opening, &document.former) {
         (_, Some(former)) if back => {
-            let code = widen::code_back(identity, former);
-            say!("the drive showed {} ({} bytes) before", size_decimal(former.bytes), former.bytes);
-            say!("tell it that again: --back --apply --confirm {code}");
+            say!("{}", former.words());
+            say!("tell it that again: --back --apply --confirm {}", widen::code_back(identity, former));
         }
-        (_, None) if back => say!("the drive was not widened, or shows its former end"),
-        (Some(opening), _) => opening.words().iter().for_each(|line| say!("{line}")),
-        (None, _) => say!("the drive shows all that it has, as far as it tells"),
+        (_, None) if back => say!("{}", widen::NOT_WIDENED),
+        (Some(opening), _) => {
+            opening.words().iter().for_each(|line| say!("{line}"));
+            if opening.can_pass {
+                say!("until its power is cut: --apply --confirm {}", opening.code);
+            }
+            say!("for good: --lasting --apply --confirm {}", opening.lasting_code);
+        }
+        (None, _) => say!("{}", widen::NOTHING_HIDDEN),
     }
 }

@@ -272,6 +272,8 @@ macro_rules! stages {
             pub(crate) zoom: u32,
             /// What its jobs told while another drive was looked at: read when it is looked at again.
             pub(crate) notices: Vec<Box<dyn Popup>>,
+            /// It is not as it was when it was opened: it is opened again when it is looked at.
+            pub(crate) is_stale: bool,
             /// The report that is written.
             pub(crate) report_job: Option<Job<(), Option<Result<PathBuf, String>>>>,
             $($(pub(crate) $field: $state,)?)*
@@ -287,6 +289,7 @@ macro_rules! stages {
                     place: place::State::default(),
                     zoom: 0,
                     notices: Vec::new(),
+                    is_stale: false,
                     report_job: None,
                     $($($field: <$state>::of(&source),)?)*
                     source,

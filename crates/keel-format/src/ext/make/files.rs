@@ -86,11 +86,9 @@ impl Inodes {
             put(JOURNAL_INODE, 0o100_600, 1, journal);
         }
         let table_at = ground.inode_table(0) * block;
-        let (written, whole) = (table.len() as u64, table_blocks(geometry) * block);
-        let mut parts = vec![Part::new("inode table", table_at, table)];
-        if !geometry.counts_unwritten() {
-            parts.push(Part::new("inode table", table_at + written, Payload::zeros(whole - written)));
-        }
+        // Where the kernel writes the rest of a table when it has time, that is left to it.
+        let whole = if geometry.counts_unwritten() { 0 } else { table_blocks(geometry) * block };
+        let mut parts: Vec<Part> = Part::padded("inode table", table_at, table, whole, geometry.block_bytes).into();
         let names = [(".", ROOT_INODE), ("..", ROOT_INODE), ("lost+found", FIRST_INODE)];
         parts.extend(directory(geometry, "root directory", ROOT_INODE, &self.root, &names));
         let names = [(".", FIRST_INODE), ("..", ROOT_INODE)];

@@ -4,7 +4,7 @@ use keel_core::chain;
 use keel_core::job::{Job, Message};
 use keel_core::leave::Confirmation;
 use keel_core::widen::{self, Former, Opening};
-use keel_source::{Lasts, SharedSource, size_decimal};
+use keel_source::{Lasts, SharedSource};
 
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::popup::Ask;
@@ -37,15 +37,12 @@ pub(super) fn take(drive: &mut Drive) -> Effects {
         match message {
             Message::Progress(()) => continue,
             Message::Done((None, None)) => {
-                effects.push(show("Nothing is hidden", "The drive shows all that it has, as far as it tells."));
+                effects.push(show("Nothing is hidden", widen::NOTHING_HIDDEN));
             }
             Message::Done((Some(opening), _)) => effects.push(Effect::Over(Box::new(asked(&opening)))),
             Message::Done((None, Some(former))) => {
                 let code = widen::code_back(drive.source.identity(), &former);
-                let says = format!(
-                    "The drive showed {} before it was told to show all that it has.\nThe code {code} tells it its former end again.",
-                    size_decimal(former.bytes)
-                );
+                let says = format!("{}\ntype {code} to tell it its former end again", former.words());
                 let ask = Ask::new("Its former end", says, "", move |_, line| set_end(None, line));
                 effects.push(Effect::Over(Box::new(ask.once())));
             }
@@ -59,17 +56,8 @@ pub(super) fn take(drive: &mut Drive) -> Effects {
 /// The question that opens what is hidden.
 fn asked(opening: &Opening) -> Ask {
     let (code, lasting) = (opening.code.clone(), opening.lasting_code.clone());
-    let passing = match opening.can_pass {
-        true => format!("Type {code} to open it until its power is cut, {lasting} to open it for good."),
-        false => format!("By these means the drive remembers what it is told: {lasting} opens it for good."),
-    };
-    let hidden = opening.hidden_bytes();
-    let says = format!(
-        "{} of {} are hidden ({hidden} bytes), by its {}.\n{passing}\nNothing on its medium is written; > tells it its former end again.",
-        size_decimal(hidden),
-        size_decimal(opening.whole_bytes),
-        opening.means.word()
-    );
+    let until = if opening.can_pass { format!("type {code} to open it until its power is cut\n") } else { String::new() };
+    let says = format!("{}\n{until}type {lasting} to open it for good", opening.words().join("\n"));
     let lasts = move |line: &str| match () {
         () if line.trim().eq_ignore_ascii_case(&lasting) => Some(Lasts::ForGood),
         () if line.trim().eq_ignore_ascii_case(&code) => Some(Lasts::UntilPowerIsCut),

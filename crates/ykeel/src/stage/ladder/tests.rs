@@ -147,3 +147,29 @@ fn the_end_of_a_drive_is_opened_by_its_code_and_told_back() {
     open(&mut app);
     assert_eq!(len(&app), shown);
 }
+
+#[test]
+fn a_drive_behind_whose_end_was_set_is_opened_again_when_it_is_looked_at() {
+    let bench = Bench::new();
+    let drive = bench.drive("");
+    let mut app = bench.app(&drive);
+    let open = |app: &mut crate::app::App| {
+        while app.opening.is_some() {
+            app.take_opening();
+        }
+        wait(app);
+    };
+    let len = |app: &crate::app::App| app.drive.as_ref().unwrap().source.len();
+    key(&mut app, KeyCode::Enter);
+    open(&mut app);
+    let shown = len(&app);
+    app.others.push(app.drive.take().unwrap());
+    let text = std::fs::read_to_string(&drive).unwrap();
+    std::fs::write(&drive, text.replace(&format!("claimed_bytes = {shown}"), &format!("claimed_bytes = {}", shown * 2))).unwrap();
+    // What its job told comes while it is behind.
+    app.behind(0, |app| app.run(vec![crate::app::Effect::OpenAnew(drive.clone())]));
+    assert!(app.opening.is_none() && app.others[0].is_stale, "nothing moves while something else is looked at");
+    app.run(vec![crate::app::Effect::Open(drive.clone(), None)]);
+    open(&mut app);
+    assert_eq!((len(&app), app.others.len()), (shown * 2, 0));
+}

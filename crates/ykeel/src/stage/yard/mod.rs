@@ -9,6 +9,7 @@ use keel_core::advice::Advice;
 use keel_core::case::Case;
 use keel_core::export::Table;
 use keel_core::intake::CHECKS;
+use keel_core::place::label_told;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use serde_json::json;
@@ -108,7 +109,8 @@ fn ask_text(_app: &mut App) -> Effects {
         let text = line.to_string();
         vec![Effect::Case(Box::new(move |case| {
             let known = case.tell(&text)?;
-            let words: Vec<&str> = known.iter().map(|known| known.means).collect();
+            let label = label_told(&text).map(|told| format!("kept; {told}"));
+            let words: Vec<String> = label.into_iter().chain(known.iter().map(|known| known.means.to_string())).collect();
             Ok(Some(if words.is_empty() { "kept; no known error is in it".into() } else { words.join("; ") }))
         }))]
     })))]
