@@ -164,7 +164,7 @@ const RECOMMENDED: &[(u16, u16, u16, i32)] = &[
     (65345, 65370, 1, -32),
 ];
 /// From so many units on that map to themselves a count stands for them.
-const COUNTED_FROM: usize = 256;
+const COUNTED_FROM: usize = 512;
 
 /// The up-case table that the specification recommends, packed as it stands there.
 #[must_use]
