@@ -41,6 +41,7 @@ mod stream;
 pub mod structure;
 pub mod table;
 mod tree;
+mod up_case;
 mod view;
 mod volume;
 mod witness;

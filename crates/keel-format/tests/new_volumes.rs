@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use keel_format::check::check;
 use keel_format::make::{NewVolume, NotMade, Wanted};
-use keel_format::{Deleted, Geometry, VolumeKind, exfat, ext, fat};
+use keel_format::{Deleted, Geometry, VolumeKind, exfat, ext, fat, ntfs};
 use keel_source::{ByteOffset, SectorSize, SharedSource};
 use support::{Bench, contents, noise, run, write_tree};
 
@@ -33,6 +33,7 @@ fn wanted(bytes: u64, sector: u32) -> Wanted {
 fn made(kind: VolumeKind, wanted: &Wanted) -> Result<NewVolume, NotMade> {
     match kind {
         VolumeKind::ExFat => exfat::make::volume(wanted),
+        VolumeKind::Ntfs => ntfs::make::volume(wanted),
         VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => ext::make::volume(kind, wanted),
         kind => fat::make::volume(kind, wanted),
     }
@@ -98,7 +99,8 @@ fn sizes(kind: VolumeKind) -> Vec<u64> {
     }
 }
 
-const KINDS: [VolumeKind; 7] = [
+const KINDS: [VolumeKind; 8] = [
+    VolumeKind::Ntfs,
     VolumeKind::Fat12,
     VolumeKind::Fat16,
     VolumeKind::Fat32,
@@ -244,6 +246,9 @@ fn drivers_write_to_new_volumes_and_what_they_wrote_is_there() {
         (VolumeKind::Fat16, 100 * MIB),
         (VolumeKind::Fat32, 300 * MIB),
         (VolumeKind::ExFat, 100 * MIB),
+        (VolumeKind::Ntfs, 19 * MIB + 512),
+        (VolumeKind::Ntfs, 100 * MIB),
+        (VolumeKind::Ntfs, 3 * GIB),
         (VolumeKind::Ext2, 100 * MIB),
         (VolumeKind::Ext3, 600 * MIB),
         (VolumeKind::Ext4, 100 * MIB),
@@ -251,7 +256,9 @@ fn drivers_write_to_new_volumes_and_what_they_wrote_is_there() {
     ] {
         let bench = Bench::new(bytes);
         laid(&made(kind, &wanted(bytes, 512)).unwrap(), &bench);
-        if kind == VolumeKind::ExFat {
+        if kind == VolumeKind::Ntfs {
+            bench.fill(&["ntfs-3g"], |folder| write_tree(folder, &files()));
+        } else if kind == VolumeKind::ExFat {
             bench.fill(&["mount.exfat-fuse", "-o", "rw"], |folder| write_tree(folder, &files()));
         } else if matches!(kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) {
             bench.fill(&["mount", "-t", "ext4"], |folder| write_tree(folder, &files()));
@@ -287,7 +294,7 @@ fn what_cannot_be_made_is_refused_in_a_sentence() {
         for cluster in [0, 1, 256, 3000, u32::MAX] {
             assert!(refused(kind, &|wanted| wanted.cluster_bytes = Some(cluster)).is_some(), "{} {cluster}", kind.word());
         }
-        for label in ["A LABEL OF MANY SIGNS", "BELL\u{7}"] {
+        for label in ["A LABEL OF MANY MORE SIGNS THAN ANY SYSTEM EVER TOOK", "BELL\u{7}"] {
             assert!(refused(kind, &|wanted| wanted.label = label.into()).is_some(), "{} {label:?}", kind.word());
         }
     }
