@@ -19,6 +19,8 @@ pub struct Wanted {
     pub cluster_bytes: Option<u32>,
     /// Its serial number or identifier, as many bits of it as the format keeps.
     pub serial: u128,
+    /// Whether it keeps a journal, where its format leaves that open (HFS+).
+    pub journal: bool,
     /// When it is made: seconds since 1970-01-01, UTC.
     pub made_at: u32,
 }

@@ -188,13 +188,7 @@ fn of_exfat() {
 
 #[test]
 fn of_hfs_plus() {
-    use keel_format::hfsplus::make;
-    let new = make::NewVolume { bytes: 8 << 20, block_bytes: 4096, label: "QUAY".into(), created: 3_856_000_000, identifier: 7 };
-    let mut bytes = vec![0; 8 << 20];
-    for (at, piece) in make::volume(&new).unwrap() {
-        let at = usize::try_from(at).unwrap();
-        bytes[at..at + piece.len()].copy_from_slice(&piece);
-    }
+    let bytes = std::fs::read(&support::new_hfs_plus(8 << 20, 4096, "QUAY", false).image).unwrap();
     let drive: SharedSource = Arc::new(MemorySource::new("absurd", bytes, 512));
     let kind = registry::boot_sector(drive.as_ref(), ByteOffset(0)).unwrap().kind();
     // The volume header, and the header node of the catalog, which the header's fork leads to.

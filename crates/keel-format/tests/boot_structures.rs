@@ -3,13 +3,10 @@
 
 mod support;
 
-use std::fs::File;
 use std::ops::ControlFlow;
-use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 
 use keel_format::clue::Clues;
-use keel_format::hfsplus::make;
 use keel_format::{Deleted, Geometry, registry};
 use keel_source::{ByteOffset, MemorySource, Overlay, SharedSource};
 use support::{Bench, noise, surface};
@@ -21,10 +18,7 @@ fn volumes() -> Vec<(&'static str, SharedSource)> {
         bench.format(program, arguments);
         support::in_memory(&bench)
     };
-    let hfs = Bench::new(4 << 20);
-    let new = make::NewVolume { bytes: 4 << 20, block_bytes: 4096, label: "X".into(), created: 3_856_000_000, identifier: 1 };
-    let file = File::options().write(true).open(&hfs.image).unwrap();
-    make::volume(&new).unwrap().into_iter().for_each(|(at, bytes)| file.write_all_at(&bytes, at).unwrap());
+    let hfs = support::new_hfs_plus(4 << 20, 4096, "X", false);
     vec![
         ("NTFS", made(8 << 20, "mkfs.ntfs", &["-Q", "-F", "-q"])),
         ("FAT12", made(4 << 20, "mkfs.vfat", &["-F", "12"])),

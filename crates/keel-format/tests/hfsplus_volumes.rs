@@ -7,13 +7,12 @@ mod support;
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, LazyLock};
 
 use keel_format::check::check;
-use keel_format::hfsplus::{self, make};
+use keel_format::hfsplus;
 use keel_format::{Geometry, Severity, Volume, VolumeKind, WitnessKind, registry};
 use keel_source::{ByteOffset, Overlay, SharedSource};
 use proptest::prelude::*;
@@ -60,13 +59,7 @@ static VOLUMES: LazyLock<Vec<Bench>> = LazyLock::new(|| {
 });
 
 fn made(bytes: u64, block_bytes: u32) -> Bench {
-    let bench = Bench::new(bytes);
-    let new = make::NewVolume { bytes, block_bytes, label: "Überfahrt".into(), created: 3_856_000_000, identifier: 0xBAC };
-    let file = File::options().write(true).open(&bench.image).unwrap();
-    for (at, piece) in make::volume(&new).unwrap() {
-        file.write_all_at(&piece, at).unwrap();
-    }
-    bench
+    support::new_hfs_plus(bytes, block_bytes, "Überfahrt", false)
 }
 
 #[test]
@@ -242,15 +235,16 @@ fn ground_of_files_and_special_files_is_cross_checked() {
 }
 
 #[test]
-fn a_journal_is_switched_on_replaced_when_it_is_damaged_and_off_when_its_place_is_lost() {
-    let whole = VOLUMES[1].source(512);
-    let pieces = make::journal(&hfs(&whole), 1 << 20).unwrap();
-    let mut overlay = Overlay::new(Arc::clone(&whole));
-    pieces.iter().for_each(|(at, bytes)| overlay.lay(ByteOffset(*at), bytes));
-    let journaled: SharedSource = Arc::new(overlay);
+fn a_journal_is_replaced_when_it_is_damaged_and_off_when_its_place_is_lost() {
+    let bench = support::new_hfs_plus(24 << 20, 4096, "Überfahrt", true);
+    let journaled = bench.source(512);
     assert_eq!(told(&journaled, Severity::Note), Vec::<String>::new());
-    assert!(make::journal(&hfs(&journaled), 1 << 20).is_none(), "it has one");
-    let header_at = pieces.iter().find(|(_, bytes)| bytes.starts_with(b"JNLx")).unwrap().0;
+    let listed = contents(&hfs(&journaled));
+    assert_eq!(listed.keys().map(String::as_str).collect::<Vec<_>>(), [".journal", ".journal_info_block"]);
+    let Some(Geometry::HfsPlus(geometry)) = registry::boot_sector(journaled.as_ref(), ByteOffset(0)) else { panic!() };
+    let info_at = u64::from(geometry.journal_info_block) * 4096;
+    let header_at = info_at + 4096;
+    assert!(listed[".journal"].starts_with(b"JNLx"));
     let mut overlay = Overlay::new(Arc::clone(&journaled));
     overlay.lay(ByteOffset(header_at + 8), &[0xFF; 8]);
     let damaged: SharedSource = Arc::new(overlay);
@@ -258,7 +252,6 @@ fn a_journal_is_switched_on_replaced_when_it_is_damaged_and_off_when_its_place_i
     let (fresh, is_safe) = mended(&damaged, "journal");
     assert_eq!((told(&fresh, Severity::Note), is_safe), (vec![], false));
     // With the journal info block gone nothing says where the ring is: journaling goes off.
-    let info_at = pieces.iter().find(|(_, bytes)| bytes.starts_with(&[0, 0, 0, 1]) && bytes.len() == 52).unwrap().0;
     let mut overlay = Overlay::new(Arc::clone(&journaled));
     overlay.lay(ByteOffset(info_at), &[&[0, 0, 0, 1][..], &[0xFF; 48]].concat());
     let lost: SharedSource = Arc::new(overlay);

@@ -5,15 +5,12 @@
 mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::File;
 use std::ops::ControlFlow;
-use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 
-use keel_format::hfsplus::make;
 use keel_format::{Deleted, Entry, Existence, Geometry, NodeId, NodeKind, Volume, read_whole, registry};
 use keel_source::{ByteOffset, ByteRange, MemorySource, SharedSource};
-use support::{Bench, noise, prose};
+use support::{noise, prose};
 
 /// Files of no byte, of some, of many clusters, and one that was written in pieces.
 fn files() -> BTreeMap<String, Vec<u8>> {
@@ -68,10 +65,7 @@ fn volumes() -> Vec<Made> {
 
 /// An HFS+ volume that nobody filled: there is no driver for it here.
 fn bare_hfs() -> Made {
-    let bench = Bench::new(4 << 20);
-    let new = make::NewVolume { bytes: 4 << 20, block_bytes: 4096, label: "X".into(), created: 3_856_000_000, identifier: 1 };
-    let file = File::options().write(true).open(&bench.image).unwrap();
-    make::volume(&new).unwrap().into_iter().for_each(|(at, bytes)| file.write_all_at(&bytes, at).unwrap());
+    let bench = support::new_hfs_plus(4 << 20, 4096, "X", false);
     let bytes = std::fs::read(&bench.image).unwrap();
     let geometry = registry::boot_sector(&MemorySource::new("HFS+", bytes.clone(), 512), ByteOffset(0)).unwrap();
     Made { name: "HFS+", geometry, bytes }

@@ -13,16 +13,26 @@ const INFO_BLOCK: u64 = 1500;
 const JOURNAL_AT: u64 = 1501 * BLOCK;
 const JOURNAL_BYTES: u64 = 64 << 10;
 
-fn pieces(label: &str) -> Vec<make::Piece> {
-    let new =
-        make::NewVolume { bytes: 8 << 20, block_bytes: BLOCK as u32, label: label.into(), created: 3_856_000_000, identifier: 7 };
-    make::volume(&new).unwrap()
+fn made(label: &str) -> Overlay {
+    let wanted = crate::make::Wanted {
+        bytes: 8 << 20,
+        sector: keel_source::SectorSize(512),
+        hidden_sectors: 0,
+        label: label.into(),
+        cluster_bytes: Some(4096),
+        serial: 7,
+        journal: false,
+        made_at: 1_773_155_200,
+    };
+    let mut overlay = Overlay::new(Arc::new(MemorySource::new("h", vec![0; 8 << 20], 512)));
+    make::volume(&wanted).unwrap().parts.into_iter().for_each(|part| overlay.lay_payload(part.at, part.bytes));
+    overlay
 }
 
-fn made(label: &str) -> Overlay {
-    let mut overlay = Overlay::new(Arc::new(MemorySource::new("h", vec![0; 8 << 20], 512)));
-    pieces(label).into_iter().for_each(|(at, bytes)| overlay.lay(ByteOffset(at), &bytes));
-    overlay
+/// Where the catalog of such a volume begins.
+fn catalog_at(drive: &dyn keel_source::Source) -> ByteOffset {
+    let Some(Geometry::HfsPlus(geometry)) = boot_sector(drive, ByteOffset(0)) else { panic!("no header") };
+    geometry.block_at(geometry.catalog.extents[0].0).unwrap()
 }
 
 fn opened(overlay: Overlay) -> HfsVolume {
@@ -81,8 +91,9 @@ fn lay_journal(overlay: &mut Overlay, endian: Endian, start: u64, target: u64, c
 
 /// The catalog's leaf of a volume with another name, and where it belongs.
 fn other_leaf() -> (u64, Vec<u8>) {
-    let (at, catalog) = pieces("New name").swap_remove(3);
-    (at + 4096, catalog[4096..8192].to_vec())
+    let other = made("New name");
+    let at = catalog_at(&other) + 4096;
+    (at.0, crate::read_bytes(&other, at, 4096, "leaf").unwrap())
 }
 
 #[test]
@@ -114,7 +125,7 @@ fn a_journal_that_does_not_hold_is_a_finding_and_nothing_is_replayed() {
 
 #[test]
 fn a_header_with_an_absurd_field_names_it() {
-    let good = pieces("X").swap_remove(0).1;
+    let good = crate::read_bytes(&made("X"), ByteOffset(1024), 512, "volume header").unwrap();
     for (at, bytes, field) in [
         (0, vec![b'Z'], "signature"),
         (3, vec![9], "version"),
@@ -133,9 +144,9 @@ fn a_header_with_an_absurd_field_names_it() {
 #[test]
 fn catalog_damage_is_found() {
     let mut overlay = made("X");
-    let (at, _) = pieces("X").swap_remove(3);
+    let at = catalog_at(&overlay);
     // The count of leaf records in the tree's header.
-    overlay.lay(ByteOffset(at + 14 + 6), &9u32.to_be_bytes());
+    overlay.lay(at + 14 + 6, &9u32.to_be_bytes());
     let text: String = opened(overlay).examine().into_iter().map(|finding| finding.what).collect();
     assert!(text.contains("leaves hold 2 records, its header says 9"), "{text}");
 }
@@ -230,16 +241,15 @@ fn an_unknown_method_is_named() {
 /// A volume with one file, number 16, and an attributes tree of these records (data by owner, first block and name).
 fn with_attributes(records: &[(u32, u32, &str, Vec<u8>)]) -> Overlay {
     use zerocopy::{FromBytes, IntoBytes};
-    let new = make::NewVolume { bytes: 8 << 20, block_bytes: 4096, label: "X".into(), created: 3_856_000_000, identifier: 7 };
     let mut overlay = made("X");
     let units: Vec<u16> = "log.txt".encode_utf16().collect();
     let mut file = layout::RawFile::read_from_bytes(&[0; 248]).unwrap();
     file.record_type.set(layout::RECORD_FILE);
     file.file_id.set(16);
-    let mut catalog = make::root_records(&new);
-    catalog.push([make::key(layout::ROOT_FOLDER_ID, &units), file.as_bytes().to_vec()].concat());
-    let (at, _) = pieces("X").swap_remove(3);
-    overlay.lay(ByteOffset(at), &make::tree(layout::CATALOG_KEY, &catalog));
+    let mut catalog = make::trees::root_records("X");
+    catalog.push([make::trees::key(layout::ROOT_FOLDER_ID, &units), file.as_bytes().to_vec()].concat());
+    let at = catalog_at(&overlay);
+    overlay.lay(at, &make::trees::tree(layout::CATALOG_KEY, &catalog, 64));
     let record = |(owner, block, name, data): &(u32, u32, &str, Vec<u8>)| {
         let units: Vec<u16> = name.encode_utf16().collect();
         let mut key = (12 + 2 * units.len() as u16).to_be_bytes().to_vec();
@@ -251,7 +261,7 @@ fn with_attributes(records: &[(u32, u32, &str, Vec<u8>)]) -> Overlay {
         [key, data.clone()].concat()
     };
     let records: Vec<Vec<u8>> = records.iter().map(record).collect();
-    overlay.lay(ByteOffset(1000 * BLOCK), &make::tree(layout::ATTRIBUTES_KEY, &records));
+    overlay.lay(ByteOffset(1000 * BLOCK), &make::trees::tree(layout::ATTRIBUTES_KEY, &records, 256));
     overlay.lay(ByteOffset(1024 + 352), &fork(256 * BLOCK, &[(1000, 256)]));
     overlay
 }

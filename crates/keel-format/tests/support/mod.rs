@@ -6,14 +6,33 @@ pub mod shown;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::ops::ControlFlow;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
 use keel_format::clue::Clues;
+use keel_format::make::{NewVolume, Wanted};
 use keel_format::{Compute, Deleted, Existence, Geometry, NodeKind, Repair, Volume, read_whole, registry};
 use keel_source::{ByteOffset, FileSource, MemorySource, Overlay, SectorSize, SharedSource};
 use proptest::prelude::*;
+
+/// A new HFS+ volume of ours in an image.
+pub fn new_hfs_plus(bytes: u64, block_bytes: u32, label: &str, journal: bool) -> Bench {
+    let wanted = Wanted {
+        bytes,
+        sector: SectorSize(512),
+        hidden_sectors: 0,
+        label: label.into(),
+        cluster_bytes: Some(block_bytes),
+        serial: 0xBAC,
+        journal,
+        made_at: 1_773_155_200,
+    };
+    let bench = Bench::new(bytes);
+    bench.lay(&keel_format::hfsplus::make::volume(&wanted).unwrap());
+    bench
+}
 
 /// A folder with one volume image in it.
 pub struct Bench {
@@ -28,6 +47,18 @@ impl Bench {
         let image = folder.path().join("volume.img");
         File::create(&image).unwrap().set_len(bytes).unwrap();
         Self { folder, image }
+    }
+
+    /// Writes a new volume of ours to the image, whatever stood there before.
+    pub fn lay(&self, volume: &NewVolume) {
+        let file = File::options().write(true).open(&self.image).unwrap();
+        for part in &volume.parts {
+            // A hole stays one.
+            if part.bytes.is_zeros() && part.bytes.len() > 8 << 20 {
+                continue;
+            }
+            part.bytes.each_piece(|at, piece| file.write_all_at(piece, part.at.0 + at)).unwrap();
+        }
     }
 
     /// Runs a formatter on the image.

@@ -195,7 +195,8 @@ impl Made {
             0 => geometry.index_bytes / STRIDE as u32,
             clusters => clusters,
         };
-        let mut value = [indexed, rule, geometry.index_bytes, per_block].iter().flat_map(|word| word.to_le_bytes()).collect::<Vec<_>>();
+        let mut value =
+            [indexed, rule, geometry.index_bytes, per_block].iter().flat_map(|word| word.to_le_bytes()).collect::<Vec<_>>();
         let length = long(size_of::<RawIndexHeader>() + entries.len());
         let header = RawIndexHeader {
             entries_offset: long(size_of::<RawIndexHeader>()),

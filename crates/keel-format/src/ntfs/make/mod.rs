@@ -12,9 +12,7 @@ use zerocopy::little_endian::{U16, U32, U64};
 use self::attributes::{File, HAS_BELOW, Made, blank, index_block, last_entry, name_entry, record};
 use self::ground::{BOOT_BYTES, Fixed, Ground, Stretch, mirrored, too_small};
 use super::NtfsGeometry;
-use super::layout::{
-    BITMAP, DATA, FILE_NAME, INDEX_ALLOCATION, RawBootSector, ROOT, VOLUME_INFORMATION, VOLUME_NAME,
-};
+use super::layout::{BITMAP, DATA, FILE_NAME, INDEX_ALLOCATION, ROOT, RawBootSector, VOLUME_INFORMATION, VOLUME_NAME};
 use crate::Geometry;
 use crate::make::{NewVolume, NotMade, Part, Wanted, cluster_by_hand};
 
@@ -96,7 +94,8 @@ pub fn volume(wanted: &Wanted) -> Result<NewVolume, NotMade> {
     };
     let boot = boot_sector(&geometry, u32::try_from(wanted.hidden_sectors).unwrap_or(0));
     let mirror = mft.get(..mirror_bytes).unwrap_or_default().to_vec();
-    let [backup, nothing] = Part::padded("backup boot sector", geometry.backup_at().0, boot.clone(), 0, geometry.bytes_per_sector);
+    let [backup, nothing] =
+        Part::padded("backup boot sector", geometry.backup_at().0, boot.clone(), 0, geometry.bytes_per_sector);
     let copies = whole("MFT mirror", fixed.mirror, mirror).into_iter().chain([backup, nothing]);
     let mut parts: Vec<Part> = copies.map(|part| Part { is_copy: true, ..part }).collect();
     parts.extend(whole("boot sector", fixed.boot, boot));
@@ -247,7 +246,8 @@ impl Files<'_> {
             ),
         ];
         // Kept for later, in use and without a name.
-        let kept = (12..16).map(|number| (File { name: None, security: security::WRITE, ..own(number, "") }, vec![Made::nothing()]));
+        let kept =
+            (12..16).map(|number| (File { name: None, security: security::WRITE, ..own(number, "") }, vec![Made::nothing()]));
         files.extend(kept);
         files.extend(inside);
         files
@@ -278,7 +278,8 @@ impl Files<'_> {
             .map(|(file, attributes)| (file.number, record(&file, attributes, self.ticks, self.geometry.record_bytes)))
             .collect();
         let count = u32::try_from(self.records).unwrap_or(u32::MAX);
-        let all = (0..count).flat_map(|number| by_number.remove(&number).unwrap_or_else(|| blank(number, self.geometry.record_bytes)));
+        let all =
+            (0..count).flat_map(|number| by_number.remove(&number).unwrap_or_else(|| blank(number, self.geometry.record_bytes)));
         (all.collect(), block)
     }
 }

@@ -106,13 +106,8 @@ pub(super) fn descriptors() -> Descriptors {
     for (id, descriptor) in all {
         let bytes = u32::try_from(20 + descriptor.len()).unwrap_or(0);
         let hash = hash(&descriptor);
-        let head = [
-            &hash.to_le_bytes()[..],
-            &id.to_le_bytes(),
-            &(stream.len() as u64).to_le_bytes(),
-            &bytes.to_le_bytes(),
-        ]
-        .concat();
+        let head =
+            [&hash.to_le_bytes()[..], &id.to_le_bytes(), &(stream.len() as u64).to_le_bytes(), &bytes.to_le_bytes()].concat();
         stream.extend(&head);
         stream.extend(descriptor);
         stream.resize(stream.len().next_multiple_of(16), 0);
