@@ -102,6 +102,12 @@ pub enum Refusal {
         /// The words that override the rule.
         words: &'static str,
     },
+    /// Something would be lost, and nobody gave it up.
+    #[error("what is on the drive would be lost, or the drive is not sound: say in words: {words:?}")]
+    NotGivenUp {
+        /// The words.
+        words: &'static str,
+    },
     /// The drive would be worse off than it is.
     #[error("the plan would lower what stands now: {what}")]
     Lowers {

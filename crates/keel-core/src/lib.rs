@@ -34,6 +34,7 @@ pub mod nodes;
 pub mod place;
 pub mod plan;
 pub mod reads;
+pub mod renew;
 mod rung;
 mod saved;
 pub mod settings;

@@ -2,6 +2,8 @@
 
 use uuid::Uuid;
 
+use crate::make::{NewVolume, NotMade, Wanted};
+
 pub use crate::registry::VolumeKind;
 
 /// What is to be known of a kind without looking at a volume.
@@ -33,6 +35,23 @@ pub struct KindFacts {
     pub uncut: &'static str,
     /// Whether other volumes lie inside.
     pub holds: Holds,
+    /// What makes new volumes of it; none where they are not made here.
+    pub make: Option<Maker>,
+}
+
+/// Makes a new, empty volume of a kind.
+pub type Maker = fn(VolumeKind, &Wanted) -> Result<NewVolume, NotMade>;
+
+impl VolumeKind {
+    /// A new, empty volume of the kind, of which nothing is written yet.
+    ///
+    /// # Errors
+    /// [`NotMade`] with the reason, as a sentence.
+    pub fn make(self, wanted: &Wanted) -> Result<NewVolume, NotMade> {
+        let facts = self.facts();
+        let make = facts.make.ok_or_else(|| NotMade(format!("new volumes of {} are not made here", facts.word)))?;
+        make(self, wanted)
+    }
 }
 
 /// Types of an MBR behind which systems look for a kind.

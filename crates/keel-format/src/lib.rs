@@ -53,7 +53,7 @@ pub use device::{read_bytes, read_lenient};
 pub use error::{FormatError, Problem};
 pub use finding::{Finding, Severity};
 pub use geometry::Geometry;
-pub use kind::{Driver, Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise, VolumeKind};
+pub use kind::{Driver, Holds, KeptOfDeleted, KindFacts, Maker, MbrTypes, Promise, VolumeKind};
 pub use remnant::is_nameless;
 pub use stamp::Stamp;
 pub use stream::{Extent, ExtentStream, MemoryStream, StreamReader, read_whole};

@@ -8,8 +8,8 @@ use std::process::Command;
 use std::sync::Arc;
 
 use keel_format::check::check;
-use keel_format::make::{NewVolume, NotMade, Wanted};
-use keel_format::{Deleted, Geometry, VolumeKind, exfat, ext, fat, hfsplus, ntfs};
+use keel_format::make::Wanted;
+use keel_format::{Deleted, Geometry, VolumeKind};
 use keel_source::{ByteOffset, SectorSize, SharedSource};
 use support::{Bench, contents, noise, run, write_tree};
 
@@ -26,16 +26,6 @@ fn wanted(bytes: u64, sector: u32) -> Wanted {
         serial: 0xB0A7_1234,
         journal: false,
         made_at: 1_790_000_000,
-    }
-}
-
-fn made(kind: VolumeKind, wanted: &Wanted) -> Result<NewVolume, NotMade> {
-    match kind {
-        VolumeKind::ExFat => exfat::make::volume(wanted),
-        VolumeKind::Ntfs => ntfs::make::volume(wanted),
-        VolumeKind::HfsPlus => hfsplus::make::volume(wanted),
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => ext::make::volume(kind, wanted),
-        kind => fat::make::volume(kind, wanted),
     }
 }
 
@@ -105,7 +95,7 @@ fn every_size_of_every_kind_reads_back_as_it_was_wanted_and_keeps_every_rule() {
         for sector in [512, 4096] {
             for bytes in sizes(kind) {
                 let wanted = wanted(bytes / u64::from(sector) * u64::from(sector), sector);
-                let Ok(volume) = made(kind, &wanted) else {
+                let Ok(volume) = kind.make(&wanted) else {
                     // A large sector makes too few clusters of a small volume.
                     assert!(sector == 4096 && bytes <= 300 * MIB, "{} of {bytes} bytes", kind.word());
                     continue;
@@ -163,7 +153,7 @@ const FAT_FIELDS: &[(&str, u64, usize)] = &[
 fn boot_sectors_agree_with_those_of_the_systems_formatter_in_every_field_that_is_not_chosen() {
     for bytes in [64 * MIB, 300 * MIB, 2 * GIB, 8 * GIB, 20 * GIB, 64 * GIB] {
         let own = Bench::new(bytes);
-        own.lay(&made(VolumeKind::Fat32, &wanted(bytes, 512)).unwrap());
+        own.lay(&VolumeKind::Fat32.make(&wanted(bytes, 512)).unwrap());
         let system = Bench::new(bytes);
         system.format("mkfs.vfat", &["-F", "32", "-n", "SLIPWAY", "-i", "b0a71234", "-h", "2048"]);
         let field = |bench: &Bench, at: u64, len: usize| {
@@ -191,7 +181,7 @@ fn boot_sectors_agree_with_those_of_the_systems_formatter_in_every_field_that_is
     }
     for bytes in [8 * MIB, 64 * MIB, 300 * MIB, 2 * GIB, 40 * GIB] {
         let own = Bench::new(bytes);
-        let volume = made(VolumeKind::ExFat, &Wanted { hidden_sectors: 0, ..wanted(bytes, 512) }).unwrap();
+        let volume = VolumeKind::ExFat.make(&Wanted { hidden_sectors: 0, ..wanted(bytes, 512) }).unwrap();
         own.lay(&volume);
         let system = Bench::new(bytes);
         system.format("mkfs.exfat", &["-L", "SLIPWAY"]);
@@ -244,7 +234,7 @@ fn drivers_write_to_new_volumes_and_what_they_wrote_is_there() {
         (VolumeKind::Ext4, 3 * GIB),
     ] {
         let bench = Bench::new(bytes);
-        bench.lay(&made(kind, &wanted(bytes, 512)).unwrap());
+        bench.lay(&kind.make(&wanted(bytes, 512)).unwrap());
         if kind == VolumeKind::Ntfs {
             bench.fill(&["ntfs-3g"], |folder| write_tree(folder, &files()));
         } else if kind == VolumeKind::ExFat {
@@ -269,10 +259,10 @@ fn drivers_write_to_new_volumes_and_what_they_wrote_is_there() {
 
 #[test]
 fn what_cannot_be_made_is_refused_in_a_sentence() {
-    let refused = |kind, change: &dyn Fn(&mut Wanted)| {
+    let refused = |kind: VolumeKind, change: &dyn Fn(&mut Wanted)| {
         let mut wanted = wanted(300 * MIB, 512);
         change(&mut wanted);
-        made(kind, &wanted).err().map(|why| why.0)
+        kind.make(&wanted).err().map(|why| why.0)
     };
     use VolumeKind::{ExFat, Fat12, Fat16, Fat32};
     for kind in KINDS {
@@ -339,7 +329,7 @@ fn superblocks_agree_with_those_of_the_systems_formatter_in_every_field_that_is_
                 bytes
             };
             let own = Bench::new(bytes);
-            own.lay(&made(kind, &wanted(bytes, 512)).unwrap());
+            own.lay(&kind.make(&wanted(bytes, 512)).unwrap());
             let system = Bench::new(bytes);
             // Without blocks kept for more descriptors, which only growing while it is mounted needs.
             system.format("mkfs.ext4", &["-q", "-F", "-t", word, "-O", "^resize_inode", "-L", "SLIPWAY"]);

@@ -12,11 +12,13 @@ mod copy;
 mod drive;
 mod examples;
 mod mend;
+mod renew;
 
 pub(crate) use case::{CaseCommand, OutcomeArg};
 pub(crate) use copy::CopyArgs;
 pub(crate) use drive::{FathomArgs, SelfTestArg, WidenArgs};
-pub(crate) use mend::{ChoiceArgs, MendArgs};
+pub(crate) use mend::{ApplyArgs, ChoiceArgs, MendArgs};
+pub(crate) use renew::{RenewArgs, TableArg};
 
 /// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
 #[derive(Debug, Parser)]
@@ -127,6 +129,9 @@ pub(crate) enum Command {
     /// Stage repairs, show them, and apply them when told to.
     #[command(after_long_help = examples::MEND)]
     Mend(MendArgs),
+    /// Make a drive ready for use again: a new table, new volumes, a converted table, former signatures cleared. Seen before, undone after.
+    #[command(after_long_help = examples::RENEW)]
+    Renew(RenewArgs),
     /// Run every rule over a volume: what is not so, how it can be mended, and what would be lost. Reads only.
     #[command(after_long_help = examples::CHECK)]
     Check {

@@ -101,6 +101,9 @@ pub struct Layout {
     pub by_choice: BTreeSet<String>,
     /// True when disk and partitions get new identifiers.
     pub new_ids: bool,
+    /// The identifier that the disk gets, where it is chosen: as a GUID, of which an MBR keeps the low 32 bits.
+    #[serde(skip)]
+    pub disk: Option<Uuid>,
     /// True when a volume fills the drive without a table: nothing is proposed then.
     pub whole_drive: bool,
     /// What was set by hand, and what speaks for it and against it.
@@ -130,5 +133,5 @@ pub fn settle(source: &SharedSource, table: &TableReading, finds: &[Find], choic
     let by_hand = asked.filter_map(|(find, by_hand)| hand::set(&mut entries, find, by_hand, &around)).collect();
     entries.sort_by_key(|entry| entry.first);
     let by_choice = choices.hold.union(&choices.drop).cloned().collect();
-    Layout { scheme, scheme_why, entries, left_out, by_choice, new_ids: choices.new_ids, whole_drive, by_hand }
+    Layout { scheme, scheme_why, entries, left_out, by_choice, new_ids: choices.new_ids, disk: None, whole_drive, by_hand }
 }

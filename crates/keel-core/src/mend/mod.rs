@@ -6,7 +6,7 @@ mod leftovers;
 mod proof;
 mod prove;
 mod structures;
-mod table;
+pub(crate) mod table;
 mod wish;
 
 pub use check::{ByCheck, Report, report};

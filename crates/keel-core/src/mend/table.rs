@@ -12,11 +12,11 @@ use crate::layout::scheme::{array_shape, extended_around, former_extended};
 use crate::layout::{Layout, LayoutEntry};
 
 /// What should stand at a place.
-struct Wanted {
-    lba: Lba,
-    bytes: Vec<u8>,
-    structure: &'static str,
-    order: Order,
+pub(crate) struct Wanted {
+    pub(crate) lba: Lba,
+    pub(crate) bytes: Vec<u8>,
+    pub(crate) structure: &'static str,
+    pub(crate) order: Order,
 }
 
 impl Wanted {
@@ -40,13 +40,16 @@ pub(super) fn wanted_sectors(source: &SharedSource, reading: &TableReading, layo
 }
 
 fn wanted(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Vec<Wanted> {
-    let wanted = match layout.scheme {
+    stated(source, reading, layout).unwrap_or_default()
+}
+
+/// The sectors of a table that states `layout`. `None` where none can, and for a scheme that is read and left as it is.
+pub(crate) fn stated(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option<Vec<Wanted>> {
+    match layout.scheme {
         Scheme::Gpt => gpt(source, reading, layout),
         Scheme::Mbr => mbr(source, reading, layout),
-        // A map is read and left as it is.
         Scheme::Apm => None,
-    };
-    wanted.unwrap_or_default()
+    }
 }
 
 /// The edits that make the drive's table state `layout`. None when it does already, or when there is nothing to state.
@@ -94,7 +97,7 @@ fn reason(reading: &TableReading, layout: &Layout) -> String {
 }
 
 /// The sectors of `wanted` that differ from what stands there, as one edit from the first to the last of them.
-fn changed(source: &SharedSource, wanted: &Wanted, reason: &str) -> Option<Edit> {
+pub(crate) fn changed(source: &SharedSource, wanted: &Wanted, reason: &str) -> Option<Edit> {
     let sector = source.sector_size();
     let at = wanted.lba.offset(sector);
     let mut before = vec![0; wanted.bytes.len()];
@@ -138,7 +141,7 @@ fn gpt(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
     let drive_sectors = source.len() / sector.bytes();
     let (count, entry_bytes) = array_shape(reading);
     let disk = [&reading.primary, &reading.backup].iter().find_map(|copy| copy.header.map(|header| header.disk));
-    let top = layout.entries.iter().map(|entry| entry.slot).max()?.min(count);
+    let top = layout.entries.iter().map(|entry| entry.slot).max().unwrap_or(0).min(count);
     let blank = NewGptEntry {
         type_guid: Uuid::nil(),
         unique: Uuid::nil(),
@@ -165,7 +168,7 @@ fn gpt(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
             name: entry.name.clone(),
         };
     }
-    let disk = match disk {
+    let disk = match layout.disk.or(disk) {
         Some(known) if !layout.new_ids => known,
         Some(known) => guid(source, &format!("instead of {known}")),
         None => guid(source, "disk"),
@@ -236,7 +239,8 @@ fn mbr(source: &SharedSource, reading: &TableReading, layout: &Layout) -> Option
         .collect();
     let former = former_sector(source, ByteOffset(0));
     let former = if reading.mbr.is_volume { vec![0; 512] } else { former };
-    let signature = match reading.mbr.disk_signature {
+    let chosen = layout.disk.map(|disk| u32::try_from(disk.as_u128() & 0xFFFF_FFFF).unwrap_or(1).max(1));
+    let signature = match chosen.unwrap_or(reading.mbr.disk_signature) {
         known if known != 0 && !layout.new_ids => known,
         known => {
             let fresh = guid(source, &format!("disk signature instead of {known}"));

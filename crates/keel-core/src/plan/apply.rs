@@ -165,6 +165,9 @@ fn check(plan: &Plan, options: &ApplyOptions) -> Result<(), CoreError> {
     if plan.copy_first && options.override_words.as_deref() != Some(OVERRIDE) {
         return Err(Refusal::NoCopy { words: OVERRIDE }.into());
     }
+    if let Some(words) = plan.words.filter(|words| options.override_words.as_deref() != Some(*words)) {
+        return Err(Refusal::NotGivenUp { words }.into());
+    }
     Ok(())
 }
 

@@ -31,6 +31,8 @@ pub struct Plan {
     pub copy_first: bool,
     /// What would stand lower by it than it does now: such a plan is not applied.
     pub lowers: Vec<String>,
+    /// The words that have to be typed before it is applied: something is lost by it.
+    pub words: Option<&'static str>,
 }
 
 impl Plan {
@@ -42,6 +44,7 @@ impl Plan {
             code: source.identity().code(),
             copy_first: copy_first && source.missing().is_empty(),
             lowers: Vec::new(),
+            words: None,
         }
     }
 
@@ -49,6 +52,13 @@ impl Plan {
     #[must_use]
     pub fn lowering(mut self, lowers: Vec<String>) -> Self {
         self.lowers = lowers;
+        self
+    }
+
+    /// The same plan, which wants these words.
+    #[must_use]
+    pub fn wanting(mut self, words: Option<&'static str>) -> Self {
+        self.words = words;
         self
     }
 

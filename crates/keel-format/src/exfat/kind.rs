@@ -26,6 +26,7 @@ pub(crate) const EXFAT: KindFacts = KindFacts {
     ),
     uncut: "its root folder lies behind the end: it cannot be cut here",
     holds: Holds::Files,
+    make: Some(|_, wanted| super::make::volume(wanted)),
 };
 
 impl FormatGeometry for ExFatGeometry {

@@ -40,6 +40,7 @@ const fn facts(word: &'static str) -> KindFacts {
         },
         uncut: "ext keeps structures all over its length: it cannot be cut here",
         holds: Holds::Files,
+        make: Some(super::make::volume),
     }
 }
 

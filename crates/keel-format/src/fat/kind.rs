@@ -36,6 +36,7 @@ const fn facts(word: &'static str, mbr: MbrTypes, apm: &'static [&'static str]) 
         ),
         uncut: "so few clusters would be left that it were another kind of FAT",
         holds: Holds::Files,
+        make: Some(super::make::volume),
     }
 }
 

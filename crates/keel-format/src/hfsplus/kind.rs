@@ -5,18 +5,18 @@ use keel_source::{ByteOffset, RangeSet, SharedSource};
 use super::{FormerHfs, HfsGeometry, layout, mend, open, open_former, set_aside};
 use crate::former::FormatFormer;
 use crate::geometry::FormatGeometry;
-use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise};
+use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, Maker, MbrTypes, Promise};
 use crate::table::gpt::HFS_PLUS as HFS_PLUS_TYPE;
 use crate::{Compute, FormatError, Geometry, Structure, Volume, VolumeKind};
 
 /// HFS+.
-pub(crate) const HFS_PLUS: KindFacts = facts("HFS+", &["Apple_HFS"]);
+pub(crate) const HFS_PLUS: KindFacts = facts("HFS+", &["Apple_HFS"], Some(|_, wanted| super::make::volume(wanted)));
 /// HFSX: HFS+ with names that may differ in case alone.
-pub(crate) const HFSX: KindFacts = facts("HFSX", &["Apple_HFS", "Apple_HFSX"]);
+pub(crate) const HFSX: KindFacts = facts("HFSX", &["Apple_HFS", "Apple_HFSX"], None);
 
 const DRIVERS: &[Driver] = &[Driver::kernel("hfsplus", "force")];
 
-const fn facts(word: &'static str, apm: &'static [&'static str]) -> KindFacts {
+const fn facts(word: &'static str, apm: &'static [&'static str], make: Option<Maker>) -> KindFacts {
     KindFacts {
         word,
         letters: "H+",
@@ -33,6 +33,7 @@ const fn facts(word: &'static str, apm: &'static [&'static str]) -> KindFacts {
         ),
         uncut: "HFS+ keeps structures all over its length: it cannot be cut here",
         holds: Holds::Files,
+        make,
     }
 }
 

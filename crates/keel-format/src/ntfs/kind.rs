@@ -29,6 +29,7 @@ pub(crate) const NTFS: KindFacts = KindFacts {
     },
     uncut: "its MFT or the mirror of it lies behind the end: it cannot be cut here",
     holds: Holds::Files,
+    make: Some(|_, wanted| super::make::volume(wanted)),
 };
 
 impl FormatGeometry for NtfsGeometry {

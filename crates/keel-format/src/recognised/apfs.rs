@@ -21,6 +21,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     apm: &["Apple_APFS"],
     promised: Promise::Known,
     holds: Holds::Volumes,
+    make: None,
     ..CLOSED
 };
 

@@ -23,4 +23,5 @@ pub(super) const CLOSED: KindFacts = KindFacts {
     deleted: KeptOfDeleted::NOTHING,
     uncut: "what such a volume holds cannot be told: it cannot be cut here",
     holds: Holds::Files,
+    make: None,
 };

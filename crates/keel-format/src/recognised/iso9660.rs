@@ -18,6 +18,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     letters: "IS",
     mbr: MbrTypes::new(0x83, &[0x07, 0x17, 0x00]),
     holds: Holds::FilesBehindTables,
+    make: None,
     ..CLOSED
 };
 

@@ -21,6 +21,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     mbr: MbrTypes::new(0x83, &[]),
     closed: Some(ENCRYPTED),
     holds: Holds::Volumes,
+    make: None,
     ..CLOSED
 };
 

@@ -19,6 +19,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     mbr: MbrTypes::new(0x8E, &[0x83]),
     closed: Some("a physical volume holds pieces of logical volumes, which its group puts together"),
     holds: Holds::Volumes,
+    make: None,
     ..CLOSED
 };
 

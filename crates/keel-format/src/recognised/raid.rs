@@ -16,6 +16,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     mbr: MbrTypes::new(0xFD, &[0x83]),
     closed: Some("a RAID member holds a part of the volume; the others are needed to put it together"),
     holds: Holds::Volumes,
+    make: None,
     ..CLOSED
 };
 

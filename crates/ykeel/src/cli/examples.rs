@@ -39,6 +39,14 @@ Examples:
   ykeel mend dry-dock.img --take \"n1/FAT32 boot sector=computed\"
   ykeel mend dry-dock.img --take \"n1/FAT32 boot sector.BPB_SecPerClus=value:8\"
   ykeel mend purser-stick.img --without table/MBR";
+/// `renew`.
+pub(super) const RENEW: &str = "\
+Examples:
+  ykeel renew galley.img                   the table and its free ground; nothing is written
+  ykeel renew galley.img --table gpt --add exfat,label=GALLEY
+  ykeel renew galley.img --table gpt --add ntfs,size=60%,label=OFFICE --add ext4,size=rest
+  ykeel renew galley.img --convert gpt --apply --confirm 3HK-2QD
+  ykeel renew galley.img --table none --add fat32,label=GALLEY --save-as ready.img";
 /// `check`.
 pub(super) const CHECK: &str = "\
 Examples:

@@ -28,6 +28,13 @@ pub(crate) struct MendArgs {
     /// Drop these edits, with all that rests on them: the name of their group, as the plan says it.
     #[arg(long, value_name = "GROUP")]
     pub(crate) without: Vec<String>,
+    #[command(flatten)]
+    pub(crate) apply: ApplyArgs,
+}
+
+/// What is done with a plan.
+#[derive(Debug, Args)]
+pub(crate) struct ApplyArgs {
     /// Save the drive as it would be as a new image.
     #[arg(long, value_name = "COPY")]
     pub(crate) save_as: Option<PathBuf>,
@@ -43,7 +50,7 @@ pub(crate) struct MendArgs {
     /// Where the undo bundle goes.
     #[arg(long, value_name = "FILE", requires = "apply")]
     pub(crate) bundle: Option<PathBuf>,
-    /// Override, in the words that the refusal names, the rule that a failing drive is copied first.
+    /// Override, in the words that the refusal names, a rule that stands against the plan.
     #[arg(long, value_name = "WORDS", requires = "apply")]
     pub(crate) override_words: Option<String>,
 }

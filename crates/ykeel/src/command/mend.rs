@@ -1,6 +1,5 @@
 //! `ykeel mend`.
 
-use std::io::Write;
 use std::sync::Arc;
 
 use keel_core::CoreError;
@@ -9,17 +8,17 @@ use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder, VolumeLadder};
 use keel_core::layout::{self, Layout};
 use keel_core::mend::{self, Request, Subject, Taken, Wishes, Withheld};
-use keel_core::nodes::{self, Appeared};
-use keel_core::plan::{self, ApplyOptions, Confirmation, Plan, Step};
-use keel_core::sweep::{Find, Reach, Sweep};
+use keel_core::plan::Plan;
+use keel_core::sweep::{Find, Reach};
 use keel_format::{Compute, Take};
 use keel_source::{SharedSource, counted, printable, size_decimal};
 use serde::Serialize;
 
-use super::shared::{bar, cancel, choices, open, print_json, sweep};
+use super::planned::{self, AppliedDocument};
+use super::shared::{cancel, choices, open, print_json, sweep};
 use crate::cli::{MendArgs, Wrap};
 use crate::exit::Ended;
-use crate::out::{say, tell};
+use crate::out::say;
 
 #[derive(Serialize)]
 struct Document {
@@ -35,17 +34,6 @@ struct Document {
     applied: Option<AppliedDocument>,
     /// The next step, as the plan stands.
     next: String,
-}
-
-#[derive(Serialize)]
-struct AppliedDocument {
-    bundle: String,
-    bytes: u64,
-    /// What the system made of it, where it is a device.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    appeared: Option<Appeared>,
-    ladder: Ladder,
-    proof: Vec<mend::Proven>,
 }
 
 pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
@@ -91,7 +79,7 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
     }
     if !args.source.json {
         print_plan(&document);
-        if !args.apply {
+        if !args.apply.apply {
             super::ladder::say_next(next);
         }
     }
@@ -101,30 +89,15 @@ pub(super) fn run(args: &MendArgs) -> anyhow::Result<()> {
         }
         return Err(Ended::Nothing.into());
     }
-    if let Some(path) = &args.save_as {
-        let bar = bar(view.len(), "saving");
-        let bad = plan::save_as(view.as_ref(), path, &mut |at| bar.set_position(at))?;
-        bar.finish_and_clear();
-        document.saved_as = Some(path.display().to_string());
-        if !bad.is_empty() {
-            tell!("ykeel: {} could not be read: zeros in the copy", counted(bad.len(), "stretch", "stretches"));
-        }
-    }
-    if args.apply {
-        document.applied = Some(apply(args, &source, &document.plan, &swept)?);
+    document.saved_as = planned::saved(&args.apply, &view)?;
+    if args.apply.apply {
+        document.applied =
+            Some(planned::apply(&args.apply, &source, &document.plan, &mend::looks(&source, &swept.finds), &|| swept.clone())?);
     }
     if args.source.json {
         return print_json(&document);
     }
-    if let Some(applied) = &document.applied {
-        say!("applied: {} written, read back and compared", size_decimal(applied.bytes));
-        say!("undo with: ykeel undo {}", applied.bundle);
-        applied.appeared.iter().flat_map(Appeared::words).for_each(|line| say!("{line}"));
-        super::ladder::print(&applied.ladder);
-        applied.proof.iter().for_each(print_proof);
-    } else if let Some(saved) = &document.saved_as {
-        say!("saved as {saved}");
-    }
+    planned::print_done(document.applied.as_ref(), document.saved_as.as_deref());
     Ok(())
 }
 
@@ -214,41 +187,6 @@ fn parse_take(text: &str) -> anyhow::Result<(String, String, Option<String>, Ver
     Ok((id.into(), name.into(), field, version))
 }
 
-fn apply(args: &MendArgs, source: &SharedSource, plan: &Plan, swept: &Sweep) -> anyhow::Result<AppliedDocument> {
-    let confirmation = match (&args.confirm, args.yes) {
-        (Some(code), _) => Confirmation::Code(code.clone()),
-        (None, true) => Confirmation::Yes,
-        (None, false) => Confirmation::Code(String::new()),
-    };
-    let options = ApplyOptions {
-        confirmation,
-        override_words: args.override_words.clone(),
-        bundle: args.bundle.clone(),
-        stamp: keel_core::case::stamp(),
-    };
-    let before = mend::looks(source, &swept.finds);
-    let place = plan::bundle_place(source, &options);
-    // Said before the first write, whatever becomes of standard output.
-    let mut tell = |step| {
-        if step == Step::BundleDurable {
-            let _ = writeln!(std::io::stderr(), "ykeel: the way back is {}", printable(&place.display().to_string()));
-        }
-    };
-    let applied = plan::apply(source, plan, &options, &mut tell).map_err(|error| match error {
-        // The bundle is on disk: say how to get back.
-        CoreError::Source(inner @ keel_source::SourceError::Write { .. }) => {
-            tell!("ykeel: writing failed half-way; the undo bundle of this drive puts it back");
-            CoreError::Source(inner)
-        }
-        other => other,
-    })?;
-    let appeared = nodes::renew(source);
-    // The drive as it is, asked anew.
-    let ladder = ladder::examine(source, swept, &cancel());
-    let proof = mend::proven(source, &swept.finds, &before);
-    Ok(AppliedDocument { bundle: applied.bundle.display().to_string(), bytes: applied.bytes, appeared, ladder, proof })
-}
-
 fn print_plan(document: &Document) {
     super::sweep::print_layout(&document.layout);
     let plan = &document.plan;
@@ -265,44 +203,13 @@ fn print_plan(document: &Document) {
         say!("{}", document.now.verdict());
         return;
     }
-    say!("plan: {}, {}", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes()));
-    for edit in plan.edits.iter() {
-        say!("  {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
-        say!("      {}", edit.reason);
-    }
+    planned::print_edits(plan);
     print_dropped(document);
-    if let Some(after) = &document.after {
-        say!("the ladder as it would be:");
-        super::ladder::print(after);
-    }
-    for lowers in &plan.lowers {
-        say!("this plan is refused: {lowers}");
-    }
-    if plan.copy_first {
-        say!("this drive fails reads: copy it first, or save a repaired copy with --save-as");
-    }
-    say!("confirmation code of this drive: {}", plan.code);
+    planned::print_outlook(plan, document.after.as_ref());
 }
 
 fn print_dropped(document: &Document) {
     for edit in &document.dropped {
         say!("  dropped: {}  {}, {}  ({})", edit.structure, edit.at_byte, size_decimal(edit.after.len()), edit.belongs.group);
-    }
-}
-
-fn print_proof(proven: &mend::Proven) {
-    let [before, now] = proven.counted;
-    let [sampled, again] = proven.sampled;
-    say!("proof of {}: {before} files listed before, {now} now; {sampled} samples read before, {again} now", proven.find);
-    if let Some(path) = &proven.lost {
-        say!("  {path} does not read as it did");
-    }
-    match (&proven.kernel, &proven.no_kernel) {
-        (Some(kernel), _) if kernel.mounted => {
-            say!("  {}: {} files there, {} of {} samples the same", kernel.how, kernel.files_there, kernel.same, kernel.sampled);
-        }
-        (Some(kernel), _) => say!("  not mounted here: {}", kernel.how),
-        (None, Some(why)) => say!("  not mounted here: {why}"),
-        (None, None) => {}
     }
 }

@@ -13,8 +13,10 @@ mod health;
 mod ladder;
 mod manual;
 mod mend;
+mod planned;
 mod prove;
 mod reads;
+mod renew;
 mod report;
 mod shared;
 mod structures;
@@ -49,6 +51,7 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Sweep { source, reach, choices }) => sweep::run(&source, reach, &choices),
         Some(Command::Copy(args)) => copy::run(&args),
         Some(Command::Mend(args)) => mend::run(&args),
+        Some(Command::Renew(args)) => renew::run(&args),
         Some(Command::Check { source, volume, lost_to }) => check::run(&source, volume.as_deref(), lost_to.as_deref()),
         Some(Command::Structures { source, volume }) => structures::run(&source, &volume),
         Some(Command::Prove { source, volume }) => prove::run(&source, &volume),

@@ -1,0 +1,22 @@
+//! Renew: a drive made ready for use again. A [`Draft`] is the table as it shall be, changed a [`Step`] at a time; [`stage`] makes edits
+//! of it, [`gate`] says what would be lost, [`proof`] looks into the drive as it would be. The plan writes and undoes them as any other.
+
+mod convert;
+mod draft;
+mod flags;
+mod gate;
+mod proof;
+mod size;
+mod stage;
+mod step;
+
+pub use draft::{Content, Draft, Drafted, NotDrafted};
+pub use flags::of as flags_of;
+pub use gate::{GIVE_UP, Gate, Lost, gate};
+pub use proof::{Proved, prove};
+pub use size::{Size, SizeWrong};
+pub use stage::{Beside, Made, Staged, stage};
+pub use step::{Flag, NewTable, Step, StepWrong, Wish, flags as flags_typed, kind_word, makeable, numbered};
+
+/// Bytes of a step of alignment, where the drive asks for nothing else.
+pub const ALIGN: u64 = 1 << 20;

@@ -1,0 +1,82 @@
+//! The drive as it would be: every new volume is whole, and what stays reads the same.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use keel_format::{check, registry};
+use keel_source::{ByteRange, SharedSource, Window};
+
+use super::draft::{Content, Draft};
+use super::stage::Made;
+use crate::find::Find;
+use crate::job::{Cancel, Desk};
+use crate::ladder::{self, Ground, Ladder};
+use crate::mend::{self, Edit, Look, lost};
+use crate::sweep::{Reach, Sweep, SweepOptions, sweep};
+
+/// The largest new volume whose every rule is run; of larger ones the boot sector is read back and the core examined.
+const LARGEST_CHECKED: u64 = 64 << 30;
+
+/// What a look at the drive as it would be says.
+#[derive(Debug, Clone)]
+pub struct Proved {
+    /// The drive as it would be.
+    pub after: Ladder,
+    /// What was found on it.
+    pub swept: Sweep,
+    /// Why the plan must not be written, as sentences.
+    pub against: Vec<String>,
+}
+
+/// Looks at the drive as it would be with `edits`. `looks` are those into the volumes as they are.
+#[must_use]
+pub fn prove(
+    source: &SharedSource,
+    (draft, made, edits): (&Draft, &[Made], &[Edit]),
+    (finds, looks): (&[Find], &BTreeMap<String, Look>),
+    (ground, now): (&Ground, &Ladder),
+    cancel: &Cancel,
+) -> Proved {
+    let view: SharedSource = Arc::new(mend::overlay(source, edits));
+    let options = SweepOptions { reach: Reach::Landmarks, state: None };
+    let swept = sweep(&view, &options, &Desk::new(cancel.clone()).0);
+    let after = ladder::examine_on(ground, &view, &swept, cancel);
+    let stands: Vec<ByteRange> =
+        draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(draft.sector)).collect();
+    let mut against: Vec<String> = made.iter().filter_map(|made| not_whole(&view, made)).collect();
+    for find in finds.iter().filter(|find| find.is_outer() && stands.iter().any(|range| range.contains(find.start_byte))) {
+        let Some(before) = looks.get(&find.id) else { continue };
+        let window: SharedSource = Arc::new(Window::new(SharedSource::clone(&view), find.range()));
+        let then = mend::look(&window, &find.geometry);
+        if let Some(path) = lost(before, &then) {
+            against.push(format!("{path} of {} would not read as it does", find.id));
+        } else if then.counted != before.counted {
+            against.push(format!("{} lists {} files and would list {}", find.id, before.counted, then.counted));
+        }
+    }
+    // Volumes that go were decided about; those that stay may stand no lower.
+    let decided = |volume: &ladder::VolumeLadder| {
+        let at = volume.start_byte;
+        !stands.iter().any(|range| range.contains(at)) || made.iter().any(|made| made.range.contains(at))
+    };
+    against.extend(mend::objections(edits, now, &after, &decided));
+    Proved { after, swept, against }
+}
+
+/// Why a new volume is not whole.
+fn not_whole(view: &SharedSource, made: &Made) -> Option<String> {
+    let name = format!("the new {} (entry {})", made.kind.word(), made.slot);
+    if registry::boot_sector(view.as_ref(), made.range.start).as_ref() != Some(&made.geometry) {
+        return Some(format!("{name} would not read back as it is made"));
+    }
+    let window: SharedSource = Arc::new(Window::new(SharedSource::clone(view), made.range));
+    let volume = match made.geometry.open(window) {
+        Ok(volume) => volume,
+        Err(why) => return Some(format!("{name} would not open: {why}")),
+    };
+    let findings: Vec<keel_format::Finding> = match made.range.len() {
+        0..=LARGEST_CHECKED => check::check(volume.as_ref()).into_iter().flat_map(|rule| rule.findings).collect(),
+        _ => volume.examine(),
+    };
+    findings.first().map(|finding| format!("{name} would not be whole: {}", finding.what))
+}

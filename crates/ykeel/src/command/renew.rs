@@ -1,0 +1,255 @@
+//! `ykeel renew`.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use keel_core::coverage::Coverage;
+use keel_core::ladder::{self, Ground, Ladder};
+use keel_core::layout::Layout;
+use keel_core::mend::{self, Look};
+use keel_core::plan::Plan;
+use keel_core::renew::{self, Draft, Drafted, Gate, Made, NewTable, Step, StepWrong, Wish};
+use keel_core::sweep::{Reach, SweepOptions};
+use keel_format::table::{Scheme, TypeCode};
+use keel_source::{SectorSize, SharedSource, counted, printable, size_decimal};
+use serde::Serialize;
+
+use super::planned::{self, AppliedDocument};
+use super::shared::{cancel, open, print_json, sweep};
+use crate::cli::{RenewArgs, TableArg};
+use crate::exit::Ended;
+use crate::out::say;
+
+#[derive(Serialize)]
+struct Document {
+    coverage: Coverage,
+    layout: Layout,
+    plan: Plan,
+    gate: Gate,
+    made: Vec<Made>,
+    /// What follows beside what was asked for, as sentences.
+    told: Vec<String>,
+    now: Ladder,
+    after: Option<Ladder>,
+    saved_as: Option<String>,
+    applied: Option<AppliedDocument>,
+}
+
+pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
+    let source = open(&args.source)?;
+    let steps = steps(args, source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
+    let swept = sweep(&source, Reach::Landmarks)?;
+    let mut draft = Draft::of(&source, &swept.table, renew::ALIGN);
+    for step in &steps {
+        draft.take(step)?;
+    }
+    if steps.is_empty() && !args.clear_leftovers {
+        return show(args, &draft, &swept.table);
+    }
+    let beside = renew::Beside { finds: &swept.finds, clears_leftovers: args.clear_leftovers, made_at: made_at() };
+    let staged = renew::stage(&source, &swept.table, &draft, &beside)?;
+    let ground = Ground::ask(&source, &cancel(), &mut |_| {});
+    let now = ladder::examine_on(&ground, &source, &swept, &cancel());
+    let looks = mend::looks(&source, &swept.finds);
+    let gate = renew::gate(&source, &swept.finds, &looks, &draft, &now);
+    let edits = staged.edits;
+    let proved = renew::prove(&source, (&draft, &staged.made, &edits), (&swept.finds, &looks), (&ground, &now), &cancel());
+    if cancel().is_cancelled() {
+        return Err(Ended::Cancelled.into());
+    }
+    let view: SharedSource = Arc::new(mend::overlay(&source, &edits));
+    let plan = Plan::new(&source, edits, false).lowering(proved.against).wanting(gate.words);
+    let mut document = Document {
+        coverage: now.coverage.clone(),
+        layout: staged.layout,
+        plan,
+        made: staged.made,
+        told: draft.told.clone(),
+        now,
+        after: Some(proved.after),
+        saved_as: None,
+        applied: None,
+        gate,
+    };
+    if !args.source.json {
+        print(&document, &draft);
+    }
+    if document.plan.edits.is_empty() {
+        if args.source.json {
+            print_json(&document)?;
+        }
+        return Err(Ended::Nothing.into());
+    }
+    document.saved_as = planned::saved(&args.apply, &view)?;
+    if args.apply.apply {
+        let stay = looks.into_iter().filter(|(id, _)| document.gate.lost.iter().all(|lost| lost.find != *id));
+        let stay: BTreeMap<String, Look> = stay.collect();
+        let options = SweepOptions { reach: Reach::Landmarks, state: None };
+        let again = || keel_core::sweep::sweep(&source, &options, &keel_core::job::Desk::new(cancel()).0);
+        document.applied = Some(planned::apply(&args.apply, &source, &document.plan, &stay, &again)?);
+    }
+    if args.source.json {
+        return print_json(&document);
+    }
+    planned::print_done(document.applied.as_ref(), document.saved_as.as_deref());
+    Ok(())
+}
+
+/// Now, in seconds since 1970-01-01 UTC.
+fn made_at() -> u32 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    u32::try_from(since.as_secs()).unwrap_or(u32::MAX)
+}
+
+/// The steps in the order in which they are taken: entries are named by the numbers of the present table.
+fn steps(args: &RenewArgs, sector: SectorSize) -> Result<Vec<Step>, StepWrong> {
+    let mut steps = Vec::new();
+    steps.extend(args.table.map(|table| {
+        Step::Table(match table {
+            TableArg::Gpt => NewTable::Of(Scheme::Gpt),
+            TableArg::Mbr => NewTable::Of(Scheme::Mbr),
+            TableArg::None => NewTable::None,
+            TableArg::Mark => NewTable::Mark,
+        })
+    }));
+    steps.extend(args.delete.iter().map(|number| Step::Delete(*number)));
+    steps.extend(args.convert.map(|scheme| Step::Convert(scheme.into())));
+    for text in &args.format {
+        let (number, what) = renew::numbered(text)?;
+        steps.push(Step::Format(number, Wish::typed(what, sector)?));
+    }
+    for text in &args.types {
+        let (number, what) = renew::numbered(text)?;
+        let code = TypeCode::parse(what.trim()).ok_or_else(|| StepWrong::Type(printable(what)))?;
+        steps.push(Step::Type(number, code));
+    }
+    for text in &args.flag {
+        let (number, what) = renew::numbered(text)?;
+        steps.push(Step::Flags(number, renew::flags_typed(what)?));
+    }
+    for text in &args.name {
+        let (number, what) = renew::numbered(text)?;
+        steps.push(Step::Name(number, what.into()));
+    }
+    if !args.order.is_empty() {
+        steps.push(Step::Order(args.order.clone()));
+    }
+    for text in &args.add {
+        steps.push(Step::Add(Wish::typed(text, sector)?));
+    }
+    Ok(steps)
+}
+
+#[derive(Serialize)]
+struct Shown<'a> {
+    scheme: Option<Scheme>,
+    entries: Vec<ShownEntry<'a>>,
+    free: Vec<ShownFree>,
+}
+
+#[derive(Serialize)]
+struct ShownEntry<'a> {
+    slot: u32,
+    role: &'static str,
+    #[serde(rename = "type")]
+    type_code: TypeCode,
+    kind: Option<keel_format::VolumeKind>,
+    first_lba: u64,
+    sectors: u64,
+    name: &'a str,
+    flags: Vec<&'static str>,
+}
+
+impl<'a> ShownEntry<'a> {
+    fn of(entry: &'a Drafted) -> Self {
+        Self {
+            slot: entry.slot,
+            role: entry.role.word(),
+            type_code: entry.type_code,
+            kind: entry.kind(),
+            first_lba: entry.first.0,
+            sectors: entry.sectors.0,
+            name: &entry.name,
+            flags: renew::flags_of(entry).into_iter().map(renew::Flag::word).collect(),
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct ShownFree {
+    first_lba: u64,
+    sectors: u64,
+}
+
+/// The table as it is and its free ground, where nothing was asked for.
+fn show(args: &RenewArgs, draft: &Draft, table: &keel_format::table::TableReading) -> anyhow::Result<()> {
+    if !args.source.json {
+        print_draft(draft);
+        let broken = table.findings.iter().filter(|finding| finding.severity == keel_format::Severity::Broken);
+        broken.for_each(|finding| say!("{}", finding.what));
+        return Ok(());
+    }
+    let free = draft.free().into_iter().map(|free| ShownFree { first_lba: free.start, sectors: free.end - free.start });
+    print_json(&Shown { scheme: draft.scheme, entries: draft.entries.iter().map(ShownEntry::of).collect(), free: free.collect() })
+}
+
+fn print_draft(draft: &Draft) {
+    say!("table: {}", draft.scheme.map_or("none", Scheme::word));
+    let bytes = |sectors: u64| size_decimal(sectors * draft.sector.bytes());
+    for entry in &draft.entries {
+        let kind = entry.kind().map_or("nothing known", keel_format::VolumeKind::word);
+        let kind = if matches!(entry.content, renew::Content::New(_)) { format!("new {kind}") } else { kind.to_string() };
+        let flags: Vec<&str> = renew::flags_of(entry).into_iter().map(renew::Flag::word).collect();
+        let flags = if flags.is_empty() { String::new() } else { format!("  {}", flags.join(", ")) };
+        let type_code = if draft.scheme.is_some() { entry.type_code.to_string() } else { String::new() };
+        let ground = format!("LBA {} to {}", entry.first.0, (entry.first.0 + entry.sectors.0).saturating_sub(1));
+        say!("  {:>2}  {ground}  {}  {kind}  {type_code}{flags}  {}", entry.slot, bytes(entry.sectors.0), printable(&entry.name));
+    }
+    if draft.scheme.is_some() {
+        for free in draft.free().into_iter().filter(|free| free.end - free.start >= draft.align) {
+            say!("   -  LBA {} to {}  {}  free", free.start, free.end - 1, bytes(free.end - free.start));
+        }
+    }
+}
+
+/// The edits by what they make: how many, how large, which structures, and why.
+fn print_groups(plan: &Plan) {
+    say!("plan: {}, {}", counted(plan.edits.len(), "edit", "edits"), size_decimal(plan.bytes()));
+    let mut groups: Vec<(&str, Vec<&mend::Edit>)> = Vec::new();
+    for edit in plan.edits.iter() {
+        let group = edit.belongs.group.as_str();
+        match groups.iter_mut().find(|(name, _)| *name == group) {
+            Some((_, edits)) => edits.push(edit),
+            None => groups.push((group, vec![edit])),
+        }
+    }
+    for (group, edits) in groups {
+        let bytes = edits.iter().map(|edit| edit.after.len()).sum();
+        let mut structures: Vec<&str> = Vec::new();
+        edits.iter().for_each(|edit| {
+            if !structures.contains(&edit.structure.as_str()) {
+                structures.push(&edit.structure);
+            }
+        });
+        say!("  {group}: {}, {}", counted(edits.len(), "edit", "edits"), size_decimal(bytes));
+        say!("      {}", structures.join(", "));
+        say!("      {}", edits.first().map(|edit| edit.reason.as_str()).unwrap_or_default());
+    }
+}
+
+fn print(document: &Document, draft: &Draft) {
+    print_draft(draft);
+    document.told.iter().for_each(|line| say!("{line}"));
+    document.gate.sentences().iter().for_each(|line| say!("{line}"));
+    if !document.coverage.is_whole() && !document.gate.lost.is_empty() {
+        say!("{} % of the drive is explained: a sweep of the rest may find more that would be lost", document.coverage.percent());
+    }
+    if document.plan.edits.is_empty() {
+        say!("plan: empty; the drive is so already");
+        return;
+    }
+    print_groups(&document.plan);
+    let made = counted(document.made.len(), "new volume", "new volumes");
+    say!("{made} made on the drive as it would be: opened, and held against every rule");
+    planned::print_outlook(&document.plan, document.after.as_ref());
+}
