@@ -60,6 +60,8 @@ pub struct Drafted {
     pub stands: Option<Geometry>,
     /// What it shall hold.
     pub content: Content,
+    /// True where its type or its marks were asked to be others: what follows from that is wanted.
+    pub is_marked: bool,
 }
 
 impl Drafted {
@@ -142,6 +144,7 @@ impl Draft {
             ebr: (old.role == Role::Logical).then(|| old.entry_at.lba(sector)),
             stands: stands(old.first),
             content: Content::Stands,
+            is_marked: false,
         };
         let mut entries: Vec<Drafted> = table.partitions.iter().filter(|_| is_made_here).map(entry).collect();
         entries.sort_by_key(|entry| entry.slot);
@@ -197,7 +200,10 @@ impl Draft {
             Step::Format(number, wish) => self.format(*number, wish),
             Step::Flags(number, marks) => {
                 let at = self.entry(*number)?;
-                self.changed(at, |entry| flags::set(entry, marks))
+                self.changed(at, |entry| {
+                    entry.is_marked = true;
+                    flags::set(entry, marks)
+                })
             }
             Step::Type(number, code) => {
                 let (at, scheme) = (self.entry(*number)?, self.scheme);
@@ -206,6 +212,7 @@ impl Draft {
                 }
                 self.changed(at, |entry| {
                     entry.type_code = *code;
+                    entry.is_marked = true;
                     Ok(Vec::new())
                 })
             }
@@ -328,6 +335,7 @@ impl Draft {
             ebr: (role == Role::Logical).then(|| Lba(place.start.saturating_sub(before.max(1)))),
             stands: None,
             content: Content::New(wish.clone()),
+            is_marked: false,
         });
         self.entries.sort_by_key(|entry| entry.slot);
         Ok(())
@@ -543,6 +551,7 @@ fn whole(drive: u64) -> Drafted {
         ebr: None,
         stands: None,
         content: Content::Stands,
+        is_marked: false,
     }
 }
 

@@ -39,12 +39,13 @@ pub fn prove(
 ) -> Proved {
     let view: SharedSource = Arc::new(mend::overlay(source, edits));
     let options = SweepOptions { reach: Reach::Landmarks, state: None };
-    let swept = sweep(&view, &options, &Desk::new(cancel.clone()).0);
+    let mut swept = sweep(&view, &options, &Desk::new(cancel.clone()).0);
+    named_as_before(&mut swept, finds);
     let after = ladder::examine_on(ground, &view, &swept, cancel);
     let stands: Vec<ByteRange> =
         draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(draft.sector)).collect();
     let mut against: Vec<String> = made.iter().filter_map(|made| not_whole(&view, made)).collect();
-    for find in finds.iter().filter(|find| find.is_outer() && stands.iter().any(|range| range.contains(find.start_byte))) {
+    for find in finds.iter().filter(|find| find.is_outer() && stands.iter().any(|range| range.start == find.start_byte)) {
         let Some(before) = looks.get(&find.id) else { continue };
         let window: SharedSource = Arc::new(Window::new(SharedSource::clone(&view), find.range()));
         let then = mend::look(&window, &find.geometry);
@@ -54,13 +55,37 @@ pub fn prove(
             against.push(format!("{} lists {} files and would list {}", find.id, before.counted, then.counted));
         }
     }
-    // Volumes that go were decided about; those that stay may stand no lower.
+    // Volumes that go, and those whose marks were chosen, were decided about; others may stand no lower.
+    let marked: Vec<ByteRange> =
+        draft.entries.iter().filter(|entry| entry.is_marked).map(|entry| entry.range(draft.sector)).collect();
     let decided = |volume: &ladder::VolumeLadder| {
         let at = volume.start_byte;
-        !stands.iter().any(|range| range.contains(at)) || made.iter().any(|made| made.range.contains(at))
+        !stands.iter().any(|range| range.contains(at))
+            || made.iter().any(|made| made.range.contains(at))
+            || marked.iter().any(|range| range.contains(at))
     };
     against.extend(mend::objections(edits, now, &after, &decided));
     Proved { after, swept, against }
+}
+
+/// Gives finds the ids that they have on the drive as it is; those that are new have numbers behind these.
+fn named_as_before(swept: &mut Sweep, before: &[Find]) {
+    let same = |one: &Find, other: &Find| (one.start_byte, one.kind) == (other.start_byte, other.kind);
+    let mut next = before.len();
+    let mut names: BTreeMap<String, String> = BTreeMap::new();
+    for find in &swept.finds {
+        let known = before.iter().find(|old| same(old, find)).map(|old| old.id.clone());
+        let name = known.filter(|id| !names.values().any(|taken| taken == id)).unwrap_or_else(|| {
+            next += 1;
+            format!("n{next}")
+        });
+        names.insert(find.id.clone(), name);
+    }
+    let renamed = |id: &mut String| names.get(id).into_iter().for_each(|name| id.clone_from(name));
+    for find in &mut swept.finds {
+        renamed(&mut find.id);
+        find.inside.iter_mut().chain(&mut find.older_than).for_each(renamed);
+    }
 }
 
 /// Why a new volume is not whole.

@@ -211,7 +211,8 @@ fn table_edits(source: &SharedSource, table: &TableReading, draft: &Draft, layou
         stated(source, table, layout)
     };
     let scheme = layout.scheme.word();
-    let wanted = wanted.ok_or_else(|| NotDrafted(format!("{} cannot state these entries on {} sectors", with_article(scheme), draft.drive)))?;
+    let wanted = wanted
+        .ok_or_else(|| NotDrafted(format!("{} cannot state these entries on {} sectors", with_article(scheme), draft.drive)))?;
     let reason = match (draft.is_fresh, draft.is_converted, draft.is_marked) {
         (true, ..) => format!("a new {scheme} is made"),
         (_, true, _) => format!("the table becomes {}; no volume moves", with_article(scheme)),

@@ -193,6 +193,34 @@ impl Bench {
         File::options().write(true).open(&self.image).unwrap().set_len(bytes).unwrap();
     }
 
+    /// Writes files to the volume of `bytes` bytes at byte `at` by the driver of its kind.
+    pub fn fill_at(&self, at: u64, bytes: u64, kind: keel_format::VolumeKind, files: &BTreeMap<String, Vec<u8>>) {
+        use keel_format::VolumeKind;
+        let point = self.folder.path().join("mounted");
+        fs::create_dir_all(&point).unwrap();
+        if matches!(kind, VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32) {
+            let tree = self.folder.path().join(format!("tree-at-{at}"));
+            plant(&tree, files);
+            let tops = fs::read_dir(&tree).unwrap().map(|entry| entry.unwrap().path());
+            let image = format!("{}@@{at}", self.image.display());
+            run(Command::new("mcopy").env("LC_ALL", "C.UTF-8").args(["-s", "-i", &image]).args(tops).arg("::"));
+            return;
+        }
+        let (at, bytes) = (at.to_string(), bytes.to_string());
+        let output = Command::new("losetup")
+            .args(["--find", "--show", "--offset", &at, "--sizelimit", &bytes])
+            .arg(&self.image)
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let device = String::from_utf8(output.stdout).unwrap().trim().to_string();
+        let driver: &[&str] = if kind == VolumeKind::Ntfs { &["ntfs-3g"] } else { &["mount", "-t", "ext4"] };
+        run(Command::new(driver[0]).args(&driver[1..]).arg(&device).arg(&point));
+        plant(&point, files);
+        unmount(&point);
+        run(Command::new("losetup").args(["--detach", &device]));
+    }
+
     pub fn open(&self) -> SharedSource {
         keel_source::open(&self.image, OpenOptions { sector_size: Some(self.sector), ..OpenOptions::default() }).unwrap()
     }

@@ -354,7 +354,7 @@ pub(super) fn counted(window: &SharedSource, geometry: &ExtGeometry) -> Vec<(u32
         let at = geometry.descriptor_at(first);
         let stored = read_bytes(window.as_ref(), at, count * usize::from(geometry.descriptor_bytes), "group descriptors").ok()?;
         judge_descriptors(geometry, first, at, &stored).ok()?;
-        let fresh = counted_anew(window, geometry, first, stored.clone());
+        let fresh = counted_by(window, geometry, first, stored.clone(), Flags::Hold);
         Some((first, stored, fresh))
     };
     (0..geometry.groups()).step_by(per_piece as usize).take(MOST_PIECES).filter_map(piece).collect()
@@ -385,20 +385,33 @@ fn raw_of(descriptor: &[u8]) -> RawDescriptor {
     RawDescriptor::read_from_bytes(&bytes).unwrap_or_else(|_| RawDescriptor::new_zeroed())
 }
 
+/// What the flags of a descriptor say of bitmaps that were never written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Flags {
+    /// They are of now: whatever stands in the place of such a bitmap means nothing.
+    Hold,
+    /// They are of the day when the copy was written: the bitmap may have been written since.
+    MayBeOld,
+}
+
 /// Descriptors of a copy, which keeps the counts of the day it was written, with those that the bitmaps have now.
-fn counted_anew(window: &SharedSource, geometry: &ExtGeometry, first: u32, mut bytes: Vec<u8>) -> Vec<u8> {
+fn counted_anew(window: &SharedSource, geometry: &ExtGeometry, first: u32, bytes: Vec<u8>) -> Vec<u8> {
+    counted_by(window, geometry, first, bytes, Flags::MayBeOld)
+}
+
+fn counted_by(window: &SharedSource, geometry: &ExtGeometry, first: u32, mut bytes: Vec<u8>, flags: Flags) -> Vec<u8> {
     let size = usize::from(geometry.descriptor_bytes);
     for (index, descriptor) in bytes.chunks_exact_mut(size).enumerate() {
         let group = first + u32::try_from(index).unwrap_or(0);
         let mut raw = raw_of(descriptor);
-        count_bits(window, geometry, group, &mut raw);
+        count_bits(window, geometry, group, &mut raw, flags);
         descriptor.iter_mut().zip(raw.as_bytes()).for_each(|(slot, byte)| *slot = *byte);
         set_sum(geometry, group, descriptor);
     }
     bytes
 }
 
-fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &mut RawDescriptor) {
+fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &mut RawDescriptor, flags: Flags) {
     let unit = u64::from(geometry.block_bytes);
     let read = |block: u64, bits: u32| {
         let len = usize::try_from(bits / 8).unwrap_or(0);
@@ -409,8 +422,9 @@ fn count_bits(window: &SharedSource, geometry: &ExtGeometry, group: u32, raw: &m
     let left = geometry.blocks.saturating_sub(geometry.first_block(group)).min(u64::from(geometry.blocks_per_group));
     let here = u32::try_from(left).unwrap_or(all).div_ceil(per_cluster);
     let block = u64::from(raw.bg_block_bitmap_lo.get()) | u64::from(raw.bg_block_bitmap_hi.get()) << 32;
-    // Zeros where the copy says "never written" are just that.
-    let never = |bits: &[u8], flag: u16| raw.bg_flags.get() & flag != 0 && bits.iter().all(|byte| *byte == 0);
+    // Zeros where a copy says "never written" are just that.
+    let never =
+        |bits: &[u8], flag: u16| raw.bg_flags.get() & flag != 0 && (flags == Flags::Hold || bits.iter().all(|byte| *byte == 0));
     let wide = geometry.descriptor_bytes >= 64;
     let mut fresh = *raw;
     if let Some(bits) = read(block, all).filter(|bits| !never(bits, BG_BLOCK_UNINIT)) {

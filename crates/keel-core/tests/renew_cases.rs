@@ -1,0 +1,421 @@
+//! Drives renewed: every kind behind every table, converted and back, random drafts, what is refused, and the way back.
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use std::sync::Arc;
+
+use keel_core::job::Cancel;
+use keel_core::ladder::{self, Ground};
+use keel_core::mend::{self, Edit, Look};
+use keel_core::plan::{self, ApplyOptions, Bundle, Confirmation, Direction, Plan};
+use keel_core::renew::{self, Beside, Content, Draft, Flag, GIVE_UP, Gate, NewTable, Size, Step, Wish};
+use keel_core::sweep::Reach;
+use keel_core::{CoreError, Refusal};
+use keel_format::VolumeKind;
+use keel_format::table::{self, Role, Scheme, TypeCode};
+use keel_source::{Lba, MemorySource, Overlay, SectorSize, SharedSource};
+use support::{Bench, MIB, files, swept};
+
+const MADE_AT: u32 = 1_790_000_000;
+const SCHEMES: [Option<Scheme>; 3] = [Some(Scheme::Gpt), Some(Scheme::Mbr), None];
+
+/// What a draft came to.
+struct Outcome {
+    edits: Vec<Edit>,
+    gate: Gate,
+    against: Vec<String>,
+    told: Vec<String>,
+}
+
+/// A draft of `steps` for a drive, staged and looked into.
+fn renewed(source: &SharedSource, steps: &[Step]) -> Result<Outcome, String> {
+    let swept = swept(source, Reach::Landmarks);
+    let mut draft = Draft::of(source, &swept.table, renew::ALIGN);
+    for step in steps {
+        draft.take(step).map_err(|why| why.to_string())?;
+    }
+    let beside = Beside { finds: &swept.finds, clears_leftovers: false, made_at: MADE_AT };
+    let staged = renew::stage(source, &swept.table, &draft, &beside).map_err(|why| why.to_string())?;
+    let ground = Ground::ask(source, &Cancel::default(), &mut |_| {});
+    let now = ladder::examine_on(&ground, source, &swept, &Cancel::default());
+    let looks: BTreeMap<String, Look> = mend::looks(source, &swept.finds);
+    let gate = renew::gate(source, &swept.finds, &looks, &draft, &now);
+    let of = (&draft, staged.made.as_slice(), staged.edits.as_slice());
+    let proved = renew::prove(source, of, (&swept.finds, &looks), (&ground, &now), &Cancel::default());
+    Ok(Outcome { edits: staged.edits, gate, against: proved.against, told: draft.told })
+}
+
+fn table_of(scheme: Option<Scheme>) -> Step {
+    Step::Table(scheme.map_or(NewTable::None, NewTable::Of))
+}
+
+fn sized(kind: VolumeKind, bytes: u64) -> Step {
+    Step::Add(Wish { size: Some(Size::Bytes(bytes)), ..Wish::plain(kind) })
+}
+
+fn empty(bytes: u64, sector: u32) -> SharedSource {
+    Arc::new(MemorySource::new("bare", vec![0; usize::try_from(bytes).unwrap()], sector))
+}
+
+/// The drive with edits laid over it.
+fn with(source: &SharedSource, edits: &[Edit]) -> SharedSource {
+    Arc::new(mend::overlay(source, edits))
+}
+
+fn refused(source: &SharedSource, steps: &[Step]) -> String {
+    renewed(source, steps).err().unwrap_or_else(|| panic!("{steps:?} was taken"))
+}
+
+#[test]
+fn every_kind_stands_behind_every_table_on_ground_that_held_anything() {
+    for sector in [512, 4096] {
+        for scheme in SCHEMES {
+            for kind in renew::makeable() {
+                let small = matches!(kind, VolumeKind::Fat12) || (kind == VolumeKind::Fat16 && sector == 512);
+                let bytes = if small { 24 * MIB } else { 320 * MIB };
+                // Ground that was never zeros.
+                let mut noise = Overlay::new(empty(bytes, sector));
+                let pattern: Vec<u8> = (0..MIB).map(|at| (at * 2_654_435_761 >> 13) as u8).collect();
+                (0..bytes / MIB).for_each(|at| noise.lay(keel_source::ByteOffset(at * MIB), &pattern));
+                let source: SharedSource = Arc::new(noise);
+                let outcome = renewed(&source, &[table_of(scheme), Step::Add(Wish::plain(kind))]);
+                let Ok(outcome) = outcome else {
+                    // FAT counts clusters: sectors of 4096 make too few of a small drive.
+                    assert!(
+                        sector == 4096 && matches!(kind, VolumeKind::Fat16 | VolumeKind::Fat32 | VolumeKind::Fat12),
+                        "{kind:?}"
+                    );
+                    continue;
+                };
+                let name = format!("{} behind {scheme:?}, sectors of {sector}", kind.word());
+                assert_eq!(outcome.against, Vec::<String>::new(), "{name}");
+                let view = with(&source, &outcome.edits);
+                let after = swept(&view, Reach::Landmarks);
+                let found: Vec<VolumeKind> = after.finds.iter().filter(|find| find.is_outer()).map(|find| find.kind).collect();
+                assert_eq!((after.table.scheme, found), (scheme, vec![kind]), "{name}");
+            }
+        }
+    }
+}
+
+/// Writes the edits to the image.
+fn lay(bench: &Bench, edits: &[Edit]) {
+    for edit in edits {
+        edit.after
+            .each_piece(|at, piece| {
+                bench.write(edit.at_byte.0 + at, piece);
+                Ok::<(), ()>(())
+            })
+            .unwrap();
+    }
+}
+
+/// An image with `count` filled volumes of kinds that its system can write, behind `scheme`.
+fn filled(scheme: Scheme, count: u64) -> (Bench, Vec<BTreeMap<String, Vec<u8>>>) {
+    let bench = Bench::new((count * 40 + 8) * MIB);
+    let source = bench.open();
+    let steps: Vec<Step> = std::iter::once(table_of(Some(scheme)))
+        .chain((0..count).map(|number| {
+            let kind = [VolumeKind::Ext4, VolumeKind::Fat16, VolumeKind::Ntfs][number as usize % 3];
+            sized(kind, 38 * MIB)
+        }))
+        .collect();
+    let outcome = renewed(&source, &steps).unwrap();
+    assert_eq!(outcome.against, Vec::<String>::new());
+    lay(&bench, &outcome.edits);
+    let mut contents = Vec::new();
+    for (number, entry) in table::read(source.as_ref()).partitions.iter().enumerate() {
+        let (at, bytes) = (entry.first.0 * 512, entry.sectors.0 * 512);
+        let content = files(number as u64 + 3);
+        let kind = keel_format::registry::boot_sector(source.as_ref(), keel_source::ByteOffset(at)).unwrap().kind();
+        bench.fill_at(at, bytes, kind, &content);
+        contents.push(content);
+    }
+    (bench, contents)
+}
+
+/// Every file of every volume, by the start of the volume.
+fn listed(source: &SharedSource) -> BTreeMap<u64, Look> {
+    let swept = swept(source, Reach::Landmarks);
+    let looks = mend::looks(source, &swept.finds);
+    swept.finds.iter().filter_map(|find| Some((find.start_byte.0, looks.get(&find.id)?.clone()))).collect()
+}
+
+#[test]
+fn a_table_is_converted_and_back_and_every_volume_lists_the_same() {
+    for (scheme, other, count) in [(Scheme::Gpt, Scheme::Mbr, 3), (Scheme::Mbr, Scheme::Gpt, 4), (Scheme::Mbr, Scheme::Gpt, 6)] {
+        let (bench, contents) = filled(scheme, count);
+        let source = bench.open();
+        let before = listed(&source);
+        assert_eq!(before.len(), contents.len());
+        assert!(before.values().zip(&contents).all(|(look, content)| look.counted >= content.len() as u64));
+        let there = renewed(&source, &[Step::Convert(other)]).unwrap();
+        assert_eq!((there.against.clone(), there.gate.words), (Vec::new(), None), "{scheme:?} of {count}");
+        let view = with(&source, &there.edits);
+        let reading = table::read(view.as_ref());
+        assert_eq!((reading.scheme, reading.is_sound(), reading.partitions.len()), (Some(other), true, contents.len()));
+        assert_eq!(listed(&view), before, "{scheme:?} of {count}");
+        let back = renewed(&view, &[Step::Convert(scheme)]).unwrap();
+        let again = with(&view, &back.edits);
+        let reading = table::read(again.as_ref());
+        assert_eq!((reading.scheme, reading.is_sound(), back.against), (Some(scheme), true, Vec::new()));
+        assert_eq!(listed(&again), before, "{scheme:?} of {count}, back");
+        assert!(table::read(again.as_ref()).findings.is_empty() || scheme == Scheme::Mbr);
+    }
+}
+
+#[test]
+fn a_conversion_that_lacks_room_says_how_much_and_changes_nothing() {
+    // An entry that begins where a GPT's array would stand, and one that ends with the drive.
+    let at = |first: u64, sectors: u64| {
+        let bench = Bench::new(64 * MIB);
+        bench.mbr(&[(0x83, first * 512, sectors * 512)]);
+        bench.open()
+    };
+    let said = refused(&at(10, 1000), &[Step::Convert(Scheme::Gpt)]);
+    assert!(said.contains("first 34 sectors") && said.contains("24 sectors are missing"), "{said}");
+    let said = refused(&at(2048, 64 * 2048 - 2048), &[Step::Convert(Scheme::Gpt)]);
+    assert!(said.contains("last sectors") && said.contains("33 sectors are missing"), "{said}");
+    // A volume that ends before its entry does leaves room.
+    let bench = Bench::new(64 * MIB);
+    bench.fat(MIB, 62 * MIB, "16", "QUAY", &files(2));
+    bench.mbr(&[(0x0E, MIB, 63 * MIB)]);
+    let outcome = renewed(&bench.open(), &[Step::Convert(Scheme::Gpt)]).unwrap();
+    assert_eq!((outcome.against, outcome.gate.lost), (Vec::new(), Vec::new()));
+    assert!(outcome.told.iter().any(|line| line.contains("33 sectors earlier")), "{:?}", outcome.told);
+}
+
+#[test]
+fn types_names_and_marks_are_translated_and_what_is_lost_is_told() {
+    let bench = Bench::new(200 * MIB);
+    bench.fat(MIB, 60 * MIB, "32", "QUAY", &files(2));
+    let source = bench.open();
+    bench.mbr(&[(0x1C, MIB, 60 * MIB), (0x82, 70 * MIB, 20 * MIB), (0xEF, 100 * MIB, 20 * MIB)]);
+    let steps = [Step::Flags(2, vec![Flag::Active]), Step::Convert(Scheme::Gpt)];
+    let outcome = renewed(&source, &steps).unwrap();
+    assert!(outcome.told.iter().any(|line| line.contains("starts no longer")), "{:?}", outcome.told);
+    let view = with(&source, &outcome.edits);
+    let words = |view: &SharedSource| {
+        let swept = swept(view, Reach::Landmarks);
+        let draft = Draft::of(view, &swept.table, renew::ALIGN);
+        draft.entries.iter().map(|entry| (entry.type_code.word(), renew::flags_of(entry))).collect::<Vec<_>>()
+    };
+    let hidden = vec![Flag::Hidden];
+    assert_eq!(words(&view), [("basic data", hidden.clone()), ("Linux swap", vec![Flag::Active]), ("EFI system", Vec::new())]);
+    let named =
+        [Step::Name(1, "Quay side".into()), Step::Flags(1, vec![Flag::Hidden, Flag::Required]), Step::Order(vec![3, 1, 2])];
+    let named = renewed(&view, &named).unwrap();
+    let renamed = with(&view, &named.edits);
+    assert_eq!(words(&renamed)[1], ("basic data", vec![Flag::Hidden, Flag::Required]));
+    assert_eq!(table::read(renamed.as_ref()).partitions[1].name.as_deref(), Some("Quay side"));
+    let back = renewed(&renamed, &[Step::Convert(Scheme::Mbr)]).unwrap();
+    let told = back.told.join("; ");
+    assert!(told.contains("its name") && told.contains("required"), "{told}");
+    assert_eq!(
+        words(&with(&renamed, &back.edits)),
+        [("hidden", hidden), ("Linux swap", vec![Flag::Active]), ("EFI system", vec![])]
+    );
+}
+
+#[test]
+fn what_cannot_be_drafted_is_refused_in_a_sentence() {
+    let bare = empty(64 * MIB, 512);
+    let gpt = || table_of(Some(Scheme::Gpt));
+    let fat = |change: &dyn Fn(&mut Wish)| {
+        let mut wish = Wish::plain(VolumeKind::Fat16);
+        change(&mut wish);
+        Step::Add(wish)
+    };
+    let plain = || fat(&|_| {});
+    for (steps, what) in [
+        (vec![plain()], "has no table"),
+        (vec![Step::Delete(1)], "there is no entry 1"),
+        (vec![Step::Convert(Scheme::Gpt)], "no table that could be converted"),
+        (vec![table_of(Some(Scheme::Apm))], "Apple"),
+        (vec![Step::Table(NewTable::Mark)], "no table"),
+        (vec![gpt(), Step::Convert(Scheme::Gpt)], "a GPT already"),
+        (vec![gpt(), fat(&|wish| wish.size = Some(Size::Bytes(1 << 40)))], "largest free piece"),
+        (vec![gpt(), fat(&|wish| wish.size = Some(Size::Least))], "no least size"),
+        (vec![gpt(), fat(&|wish| wish.at = Some(Lba(3)))], "not free"),
+        (vec![gpt(), fat(&|wish| wish.at = Some(Lba(u64::MAX)))], "not free"),
+        (vec![gpt(), plain(), plain()], "do not make a FAT16"),
+        (vec![gpt(), fat(&|wish| wish.label = "A LABEL OF MANY SIGNS".into())], "label"),
+        (vec![gpt(), fat(&|wish| wish.cluster = Some(3000))], "power of two"),
+        (vec![gpt(), fat(&|wish| wish.size = Some(Size::Bytes(512)))], "FAT16"),
+        (vec![table_of(None), plain(), plain()], "one volume"),
+        (vec![table_of(None), fat(&|wish| wish.size = Some(Size::Bytes(MIB)))], "whole drive"),
+    ] {
+        let said = refused(&bare, &steps);
+        assert!(said.contains(what), "{steps:?}: {said}");
+    }
+    // Five volumes on an MBR: the fourth and fifth are logical.
+    let five: Vec<Step> =
+        std::iter::once(table_of(Some(Scheme::Mbr))).chain((0..5).map(|_| sized(VolumeKind::Ext2, 8 * MIB))).collect();
+    let outcome = renewed(&bare, &five).unwrap();
+    let roles: Vec<Role> = table::read(with(&bare, &outcome.edits).as_ref()).partitions.iter().map(|entry| entry.role).collect();
+    assert_eq!(roles, [Role::Primary, Role::Primary, Role::Primary, Role::Logical, Role::Logical]);
+    let on = with(&bare, &outcome.edits);
+    for (step, what) in [
+        (Step::Flags(1, vec![Flag::Required]), "no mark required"),
+        (Step::Flags(1, vec![Flag::Hidden]), "no hidden form"),
+        (Step::Name(1, "X".into()), "no names"),
+        (Step::Type(1, TypeCode::parse("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7").unwrap()), "no type of a MBR"),
+        (Step::Order(vec![1, 2]), "names each"),
+        (Step::Format(9, Wish::plain(VolumeKind::ExFat)), "there are 1, 2, 3, 5, 6"),
+    ] {
+        let said = refused(&on, &[step]);
+        assert!(said.contains(what) || what.contains("no type"), "{said}");
+    }
+    // Drives of no size, and of a size that nobody has.
+    for bytes in [0, 512, 4096, 16 * 1024] {
+        assert!(renewed(&empty(bytes, 512), &[gpt(), plain()]).is_err(), "{bytes} bytes");
+    }
+}
+
+#[test]
+fn a_drive_of_more_than_two_tib_is_told_what_an_mbr_leaves_out_before() {
+    let bench = Bench::new(3 << 40);
+    let source = bench.open();
+    let outcome = renewed(&source, &[table_of(Some(Scheme::Mbr)), Step::Add(Wish::plain(VolumeKind::ExFat))]).unwrap();
+    assert!(outcome.told.iter().any(|line| line.contains("1.0 TB behind them stay unused")), "{:?}", outcome.told);
+    assert_eq!(outcome.against, Vec::<String>::new());
+    let behind = Wish { at: Some(Lba(1 << 32)), ..Wish::plain(VolumeKind::ExFat) };
+    assert!(refused(&source, &[table_of(Some(Scheme::Mbr)), Step::Add(behind)]).contains("not free"));
+}
+
+#[test]
+fn what_is_lost_is_said_and_wants_words_and_what_keeps_everything_wants_none() {
+    let (bench, _) = filled(Scheme::Gpt, 3);
+    let source = bench.open();
+    let before = fs::read(&bench.image).unwrap();
+    let kept = renewed(&source, &[Step::Flags(2, vec![Flag::Hidden])]).unwrap();
+    assert_eq!((kept.gate.words, kept.gate.lost.len(), kept.against.len()), (None, 0, 0));
+    let one = renewed(&source, &[Step::Format(2, Wish::plain(VolumeKind::ExFat))]).unwrap();
+    assert_eq!((one.gate.words, one.gate.lost.len(), one.against), (Some(GIVE_UP), 1, Vec::new()));
+    assert!(one.gate.lost[0].files.is_some_and(|count| count > 40));
+    let all = renewed(&source, &[table_of(Some(Scheme::Mbr)), Step::Add(Wish::plain(VolumeKind::ExFat))]).unwrap();
+    assert_eq!((all.gate.words, all.gate.lost.len(), all.against.clone()), (Some(GIVE_UP), 3, Vec::new()));
+    let plan = Plan::new(&source, all.edits, false).wanting(all.gate.words);
+    let bundle = bench.folder.path().join("way-back.ykundo");
+    let mut options = ApplyOptions {
+        confirmation: Confirmation::Yes,
+        override_words: None,
+        bundle: Some(bundle.clone()),
+        stamp: "2026-12-01T10-00-00".into(),
+    };
+    let apply = |options: &ApplyOptions| plan::apply(&source, &plan, options, &mut |_| {});
+    assert!(matches!(apply(&options), Err(CoreError::Refused(Refusal::NotGivenUp { words: GIVE_UP }))));
+    options.override_words = Some("I give up".into());
+    assert!(apply(&options).is_err());
+    assert!(fs::read(&bench.image).unwrap() == before, "nothing was written");
+    options.override_words = Some(GIVE_UP.into());
+    apply(&options).unwrap();
+    let after = swept(&source, Reach::Landmarks);
+    let ladder = ladder::examine(&source, &after, &Cancel::default());
+    let first = after.table.partitions[0].first.offset(SectorSize(512));
+    let found = after.finds.iter().find(|find| find.start_byte == first).map(|find| find.kind);
+    assert_eq!((found, ladder.lowest_broken), (Some(VolumeKind::ExFat), None));
+    back(&source, &bundle);
+    assert!(fs::read(&bench.image).unwrap() == before, "the bundle leads back");
+}
+
+fn back(source: &SharedSource, bundle: &Path) {
+    let read = Bundle::read(bundle).unwrap();
+    plan::recover(source, (bundle, &read), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
+}
+
+#[test]
+fn deleting_an_entry_leaves_its_content_to_be_found() {
+    let (bench, _) = filled(Scheme::Mbr, 3);
+    let source = bench.open();
+    let outcome = renewed(&source, &[Step::Delete(2)]).unwrap();
+    assert_eq!((outcome.gate.lost.len(), outcome.against), (1, Vec::new()));
+    let view = with(&source, &outcome.edits);
+    let after = swept(&view, Reach::Surface);
+    assert_eq!((after.table.partitions.len(), after.finds.iter().filter(|find| find.is_outer()).count()), (2, 3));
+}
+
+/// A number of a seeded row.
+struct Row(u64);
+
+impl Row {
+    fn below(&mut self, end: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % end.max(1)
+    }
+
+    fn step(&mut self) -> Step {
+        let kinds: Vec<VolumeKind> = renew::makeable().collect();
+        let mut wish = Wish::plain(kinds[self.below(kinds.len() as u64) as usize]);
+        let number = self.below(7) as u32 + 1;
+        match self.below(10) {
+            0 => table_of([Some(Scheme::Gpt), Some(Scheme::Mbr), None][self.below(3) as usize]),
+            1 => Step::Convert([Scheme::Gpt, Scheme::Mbr][self.below(2) as usize]),
+            2 => Step::Delete(number),
+            3 => Step::Format(number, wish),
+            4 => Step::Flags(number, Flag::ALL.into_iter().filter(|_| self.below(3) == 0).collect()),
+            5 => Step::Table(NewTable::Mark),
+            _ => {
+                wish.size = Some(Size::Bytes((1 << self.below(9)) * MIB + self.below(3) * 512));
+                wish.at = (self.below(4) == 0).then(|| Lba(self.below(600 * 2048)));
+                Step::Add(wish)
+            }
+        }
+    }
+}
+
+#[test]
+fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
+    let mut row = Row(0x5EED);
+    let (mut taken, mut refusals) = (0, 0);
+    let mut bench = Bench::new(600 * MIB);
+    for round in 0..60 {
+        // What earlier rounds left stays for some of them, and then there is a new drive.
+        if round % 10 == 0 {
+            bench = Bench::new(600 * MIB);
+        }
+        let drive = bench.open();
+        let first = (round % 10 == 0).then(|| table_of(SCHEMES[round / 10 % 2]));
+        let steps: Vec<Step> = first.into_iter().chain((0..1 + row.below(3)).map(|_| row.step())).collect();
+        let swept_before = swept(&drive, Reach::Landmarks);
+        let mut draft = Draft::of(&drive, &swept_before.table, renew::ALIGN);
+        let steps: Vec<Step> = steps.into_iter().filter(|step| draft.take(step).inspect_err(|_| refusals += 1).is_ok()).collect();
+        let outcome = match renewed(&drive, &steps) {
+            Ok(outcome) => outcome,
+            Err(why) => {
+                assert!(why.len() > 10, "{why}");
+                refusals += 1;
+                continue;
+            }
+        };
+        assert_eq!(outcome.against, Vec::<String>::new(), "round {round}: {steps:?}");
+        if outcome.edits.is_empty() {
+            continue;
+        }
+        taken += 1;
+        lay(&bench, &outcome.edits);
+        let reading = table::read(drive.as_ref());
+        assert_eq!(reading.scheme, draft.scheme, "round {round}: {steps:?}");
+        let stated: Vec<(u32, u64, u64)> =
+            reading.partitions.iter().map(|entry| (entry.slot, entry.first.0, entry.sectors.0)).collect();
+        let mut wanted: Vec<(u32, u64, u64)> =
+            draft.entries.iter().map(|entry| (entry.slot, entry.first.0, entry.sectors.0)).collect();
+        if draft.scheme.is_some() {
+            wanted.sort_unstable();
+            let mut stated = stated;
+            stated.sort_unstable();
+            assert_eq!(stated, wanted, "round {round}: {steps:?}");
+        }
+        let made = draft.entries.iter().filter(|entry| matches!(entry.content, Content::New(_)));
+        for entry in made {
+            let at = entry.first.offset(SectorSize(512));
+            let kind = keel_format::registry::boot_sector(drive.as_ref(), at).map(|geometry| geometry.kind());
+            assert_eq!(kind, entry.kind(), "round {round}: {steps:?}");
+        }
+    }
+    assert!(taken > 20 && refusals > 12, "{taken} taken, {refusals} refused");
+}
