@@ -511,3 +511,55 @@ fn types_and_identifiers_are_changed_on_request_only() {
     assert!(plan["plan"]["edits"][0]["reason"].as_str().unwrap().contains("another drive has the same identifiers"));
     assert_eq!(fingerprint(&image), before);
 }
+
+#[test]
+fn a_drive_is_renewed_shown_converted_and_put_back_by_command() {
+    let bench = Bench::new();
+    let image = bench.path("bare.img");
+    File::create(&image).unwrap().set_len(300 << 20).unwrap();
+    let drive = text(&image);
+    let (code, shown) = bench.json(&["renew", drive]);
+    assert_eq!((code, shown["scheme"].is_null(), shown["entries"].as_array().unwrap().len()), (0, true, 0));
+    // What is wrong is said in a sentence, and nothing is written.
+    let before = fingerprint(&image);
+    for (arguments, code, what) in [
+        (vec!["--add", "exfat"], 5, "has no table"),
+        (vec!["--table", "gpt", "--add", "wax"], 2, "no kind"),
+        (vec!["--table", "gpt", "--add", "exfat,size=900 TB"], 5, "free piece"),
+        (vec!["--table", "gpt", "--format", "1=exfat"], 5, "no entry 1"),
+        (vec!["--table", "gpt", "--flag", "1=loud"], 2, "no mark"),
+        (vec!["--convert", "gpt"], 5, "no table"),
+        (vec!["--table", "gpt", "--add", "fat32,label=A LABEL OF MANY SIGNS"], 5, "label"),
+    ] {
+        let (ended, said) = bench.json(&[&["renew", drive], arguments.as_slice()].concat());
+        assert_eq!(ended, code, "{arguments:?}: {said}");
+        assert!(said["error"].to_string().contains(what), "{arguments:?}: {said}");
+    }
+    assert_eq!(fingerprint(&image), before);
+    let two = ["--table", "mbr", "--add", "ntfs,size=100 MB,label=OFFICE", "--add", "fat32,label=STICK"];
+    let (code, planned) = bench.json(&[&["renew", drive], two.as_slice()].concat());
+    assert_eq!((code, planned["made"].as_array().unwrap().len(), planned["gate"]["words"].is_null()), (0, 2, true));
+    assert_eq!((&planned["after"]["lowest_broken"], fingerprint(&image)), (&Value::Null, before));
+    let (code, applied) = bench.json(&[&["renew", drive], two.as_slice(), &["--apply", "--yes"]].concat());
+    assert_eq!((code, &applied["applied"]["ladder"]["lowest_broken"]), (0, &Value::Null));
+    let bundle = applied["applied"]["bundle"].as_str().unwrap().to_string();
+    let labels: Vec<&str> = applied["applied"]["ladder"]["volumes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter_map(|volume| volume["label"].as_str())
+        .collect();
+    assert_eq!(labels, ["OFFICE", "STICK"]);
+    // Converted, nothing is lost and no words are wanted; a new table over both wants them.
+    let (code, converted) = bench.json(&["renew", drive, "--convert", "gpt", "--apply", "--yes"]);
+    assert_eq!((code, converted["gate"]["lost"].as_array().unwrap().len()), (0, 0));
+    let (_, shown) = bench.json(&["renew", drive]);
+    assert_eq!((shown["scheme"].as_str(), shown["entries"][1]["kind"].as_str()), (Some("gpt"), Some("fat32")));
+    let again = ["renew", drive, "--table", "none", "--add", "exfat", "--apply", "--yes"];
+    let (code, refused) = bench.json(&again);
+    assert!(code == 4 && refused["error"].to_string().contains("I give up what is on it"), "{refused}");
+    let undo = converted["applied"]["bundle"].as_str().unwrap();
+    assert_eq!(bench.json(&["undo", undo]).0, 0);
+    assert_eq!(bench.json(&["undo", &bundle]).0, 0);
+    assert_eq!(fingerprint(&image), before, "as it was");
+}

@@ -433,7 +433,11 @@ impl Draft {
         let room = stretch.end - stretch.start;
         let sectors = match wanted {
             Some(wanted) => wanted.next_multiple_of(if wanted >= self.align { self.align } else { 1 }).min(room).max(wanted),
-            None if room >= self.align * SPARED_FROM => room / self.align * self.align,
+            None if room >= self.align * SPARED_FROM => {
+                // The last sectors stay free: a GPT wants them one day.
+                let ends = if stretch.end == self.drive { 1 + array_sectors(128, 128, self.sector) } else { 0 };
+                (room - ends) / self.align * self.align
+            }
             None => room,
         };
         if sectors == 0 || sectors > room {
