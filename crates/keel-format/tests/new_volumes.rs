@@ -340,3 +340,60 @@ fn superblocks_agree_with_those_of_the_systems_formatter_in_every_field_that_is_
         }
     }
 }
+
+/// Attributes of a record by type and name, without those that only one of two ways to keep descriptors has.
+fn attributes(volume: &keel_format::ntfs::NtfsVolume, number: u64) -> Vec<(u32, String)> {
+    const SECURITY_DESCRIPTOR: u32 = 0x50;
+    let record = volume.record(number).unwrap();
+    let all = record.attributes().map(|attribute| attribute.map(|one| (one.type_code, one.name.clone())).unwrap());
+    // `$Info` of `$UpCase` is a checksum that systems add themselves.
+    all.filter(|(type_code, name)| *type_code != SECURITY_DESCRIPTOR && name != "$Info").collect()
+}
+
+#[test]
+fn system_files_agree_with_those_of_the_systems_formatter_in_all_that_is_not_chosen() {
+    use keel_format::NodeId;
+    for (bytes, cluster) in [(2 * MIB, None), (20 * MIB, Some(512)), (300 * MIB, None), (4 * GIB, Some(65_536)), (20 * GIB, None)] {
+        let own = Bench::new(bytes);
+        own.lay(&VolumeKind::Ntfs.make(&Wanted { cluster_bytes: cluster, ..wanted(bytes, 512) }).unwrap());
+        let system = Bench::new(bytes);
+        let cluster = cluster.unwrap_or(4096).to_string();
+        system.format("mkfs.ntfs", &["-Q", "-F", "-q", "-s", "512", "-c", &cluster, "-p", "2048", "-L", "SLIPWAY"]);
+        let opened = |bench: &Bench| {
+            let source = bench.source(512);
+            let Some(Geometry::Ntfs(geometry)) = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0)) else {
+                panic!("no NTFS")
+            };
+            (keel_format::ntfs::NtfsVolume::open(source, geometry).unwrap(), geometry)
+        };
+        let ((one, geometry), (other, theirs)) = (opened(&own), opened(&system));
+        let sizes = |of: &keel_format::ntfs::NtfsGeometry| {
+            (of.bytes_per_sector, of.cluster_bytes, of.record_bytes, of.index_bytes, of.total_sectors, of.mft_lcn)
+        };
+        assert_eq!(sizes(&geometry), sizes(&theirs), "{bytes} bytes");
+        let sector = |bench: &Bench| {
+            let mut sector = [0; 512];
+            bench.source(512).read_at(ByteOffset(0), &mut sector).unwrap();
+            // Jump, identifier, media, hidden sectors (the formatter takes them from its option), sizes of blocks, mark.
+            (sector[3..21].to_vec(), sector[21], sector[28..32].to_vec(), sector[64], sector[68], sector[510..].to_vec())
+        };
+        assert_eq!(sector(&own), sector(&system), "{bytes} bytes");
+        for number in (0..16).chain(24..27) {
+            assert_eq!(attributes(&one, number), attributes(&other, number), "record {number} of {bytes} bytes");
+            let header = |volume: &keel_format::ntfs::NtfsVolume| {
+                let record = volume.record(number).unwrap();
+                let raw = *record.header();
+                (raw.flags.get(), raw.link_count.get(), raw.sequence_number.get(), raw.record_number.get())
+            };
+            assert_eq!(header(&one), header(&other), "record {number} of {bytes} bytes");
+        }
+        let content = |volume: &dyn keel_format::Volume, number: u64| {
+            let mut stream = volume.open(NodeId(number), "").unwrap();
+            keel_format::read_whole(stream.as_mut(), 1 << 20)
+        };
+        // $AttrDef and $UpCase byte by byte.
+        for number in [4, 10] {
+            assert!(content(&one, number) == content(&other, number), "record {number} of {bytes} bytes");
+        }
+    }
+}

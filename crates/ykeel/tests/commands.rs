@@ -563,3 +563,30 @@ fn a_drive_is_renewed_shown_converted_and_put_back_by_command() {
     assert_eq!(bench.json(&["undo", &bundle]).0, 0);
     assert_eq!(fingerprint(&image), before, "as it was");
 }
+
+#[test]
+fn who_is_to_read_a_volume_decides_its_kind_and_recipes_are_the_usual_ways() {
+    let bench = Bench::new();
+    let image = bench.path("bare.img");
+    File::create(&image).unwrap().set_len(64 << 30).unwrap();
+    let drive = text(&image);
+    let first = |arguments: &[&str]| {
+        let (code, said) = bench.json(&[&["renew", drive], arguments].concat());
+        assert_eq!(code, 0, "{said}");
+        (said["answers"][0]["kind"].as_str().unwrap_or("-").to_string(), said["answers"][0]["serves"] == true)
+    };
+    assert_eq!(first(&["--for", "windows,macos,linux"]), ("exfat".into(), true));
+    assert_eq!(first(&["--for", "linux"]), ("ext4".into(), true));
+    let television = ["--for", "windows,television", "--written-by", "windows", "--largest-file", "20 GB"];
+    assert_eq!(first(&television), ("ntfs".into(), true));
+    let (code, said) = bench.json(&["renew", drive, "--for", "abacus"]);
+    assert!(code == 2 && said["error"].to_string().contains("windows macos linux"), "{said}");
+    // The answer is followed where a table is made and no kind is named.
+    let (code, made) = bench.json(&["renew", drive, "--table", "gpt", "--for", "windows,macos"]);
+    assert_eq!((code, made["made"][0]["kind"].as_str()), (0, Some("exfat")));
+    let (code, made) = bench.json(&["renew", drive, "--recipe", "disk-linux=YARD", "--apply", "--yes"]);
+    assert_eq!((code, made["made"][0]["kind"].as_str(), made["made"][0]["label"].as_str()), (0, Some("ext4"), Some("YARD")));
+    assert_eq!(made["applied"]["ladder"]["lowest_broken"], Value::Null);
+    let (code, said) = bench.json(&["renew", drive, "--recipe", "hammer"]);
+    assert!(code == 2 && said["error"].to_string().contains("a stick for every computer"), "{said}");
+}

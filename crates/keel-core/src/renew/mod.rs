@@ -6,14 +6,17 @@ mod draft;
 mod flags;
 mod gate;
 mod proof;
+mod recipe;
 mod size;
 mod stage;
 mod step;
+pub mod which;
 
 pub use draft::{Content, Draft, Drafted, NotDrafted};
 pub use flags::of as flags_of;
 pub use gate::{GIVE_UP, Gate, Lost, gate};
 pub use proof::{Proved, prove};
+pub use recipe::{RECIPES, Recipe};
 pub use size::{Size, SizeWrong};
 pub use stage::{Beside, Made, Staged, stage};
 pub use step::{Flag, NewTable, Step, StepWrong, Wish, flags as flags_typed, kind_word, makeable, numbered};

@@ -45,6 +45,8 @@ Examples:
   ykeel renew galley.img                   the table and its free ground; nothing is written
   ykeel renew galley.img --table gpt --add exfat,label=GALLEY
   ykeel renew galley.img --table gpt --add ntfs,size=60%,label=OFFICE --add ext4,size=rest
+  ykeel renew galley.img --for windows,television --written-by windows --largest-file 20GB
+  ykeel renew galley.img --recipe stick=GALLEY
   ykeel renew galley.img --convert gpt --apply --confirm 3HK-2QD
   ykeel renew galley.img --table none --add fat32,label=GALLEY --save-as ready.img";
 /// `check`.

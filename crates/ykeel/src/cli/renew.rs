@@ -37,6 +37,22 @@ pub(crate) struct RenewArgs {
     /// Number the entries in this order.
     #[arg(long, value_name = "N,N,..", value_delimiter = ',')]
     pub(crate) order: Vec<u32>,
+    /// Which kind serves these: windows, macos, linux, camera, television, router, recorder. Without `--table` or `--format` the answer
+    /// alone is printed; with `--table` and no `--add` it is followed.
+    #[arg(long = "for", value_name = "SYSTEM,..", value_delimiter = ',')]
+    pub(crate) readers: Vec<String>,
+    /// Of those, only these write.
+    #[arg(long, value_name = "SYSTEM,..", value_delimiter = ',', requires = "readers")]
+    pub(crate) written_by: Vec<String>,
+    /// The largest file that it is to hold.
+    #[arg(long, value_name = "SIZE", requires = "readers")]
+    pub(crate) largest_file: Option<String>,
+    /// How many files it is to hold.
+    #[arg(long, value_name = "COUNT", requires = "readers")]
+    pub(crate) files: Option<u64>,
+    /// One of the usual ways: stick, disk-windows, disk-linux, disk-macos, archive, camera, anew; NAME=LABEL labels the volume.
+    #[arg(long, value_name = "NAME[=LABEL]", conflicts_with_all = ["table", "convert", "add", "format", "delete"])]
+    pub(crate) recipe: Option<String>,
     /// Clear the signatures of former volumes, tables and containers, and both ends of the drive, where nothing that stays holds them.
     #[arg(long)]
     pub(crate) clear_leftovers: bool,

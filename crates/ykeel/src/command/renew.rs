@@ -3,12 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use keel_core::CoreError;
 use keel_core::coverage::Coverage;
 use keel_core::ladder::{self, Ground, Ladder};
 use keel_core::layout::Layout;
 use keel_core::mend::{self, Look};
 use keel_core::plan::Plan;
-use keel_core::renew::{self, Draft, Drafted, Gate, Made, NewTable, Step, StepWrong, Wish};
+use keel_core::renew::which::{self, Purpose, Reader};
+use keel_core::renew::{self, Draft, Drafted, Gate, Made, NewTable, RECIPES, Recipe, Step, StepWrong, Wish};
 use keel_core::sweep::{Reach, SweepOptions};
 use keel_format::table::{Scheme, TypeCode};
 use keel_source::{SectorSize, SharedSource, counted, printable, size_decimal};
@@ -37,16 +39,29 @@ struct Document {
 
 pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
-    let steps = steps(args, source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
+    let purpose = purpose(args, source.len())?;
+    let mut steps = steps(args, source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
+    let recipe = args.recipe.as_deref().map(recipe).transpose()?;
+    if let Some((recipe, label)) = recipe {
+        steps.extend(recipe.steps(source.len(), label));
+    }
+    let answers = purpose.as_ref().map(which::answers).unwrap_or_default();
+    if purpose.is_some() && args.table.is_some() && args.add.is_empty() {
+        let served = answers.first().filter(|answer| answer.serves).ok_or(NONE_SERVES)?;
+        steps.push(Step::Add(Wish::plain(served.kind)));
+    } else if purpose.is_some() && steps.is_empty() {
+        return answer(args, &answers);
+    }
+    let clears_leftovers = args.clear_leftovers || recipe.is_some_and(|(recipe, _)| recipe.clears);
     let swept = sweep(&source, Reach::Landmarks)?;
     let mut draft = Draft::of(&source, &swept.table, renew::ALIGN);
     for step in &steps {
         draft.take(step)?;
     }
-    if steps.is_empty() && !args.clear_leftovers {
+    if steps.is_empty() && !clears_leftovers {
         return show(args, &draft, &swept.table);
     }
-    let beside = renew::Beside { finds: &swept.finds, clears_leftovers: args.clear_leftovers, made_at: made_at() };
+    let beside = renew::Beside { finds: &swept.finds, clears_leftovers, made_at: made_at() };
     let staged = renew::stage(&source, &swept.table, &draft, &beside)?;
     let ground = Ground::ask(&source, &cancel(), &mut |_| {});
     let now = ladder::examine_on(&ground, &source, &swept, &cancel());
@@ -92,6 +107,70 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
         return print_json(&document);
     }
     planned::print_done(document.applied.as_ref(), document.saved_as.as_deref());
+    Ok(())
+}
+
+/// What is said where no kind serves all who are named.
+const NONE_SERVES: CoreError =
+    CoreError::Nothing("no kind that is made here serves all of them: see --for alone for the reasons");
+
+/// What the volume is for, where that was asked.
+fn purpose(args: &RenewArgs, bytes: u64) -> anyhow::Result<Option<Purpose>> {
+    if args.readers.is_empty() {
+        return Ok(None);
+    }
+    let reader = |word: &String| {
+        let known = Reader::ALL.into_iter().find(|reader| reader.word() == word.trim());
+        known.ok_or_else(|| {
+            let words: Vec<&str> = Reader::ALL.into_iter().map(Reader::word).collect();
+            Ended::WrongUse(format!("--for {}: {} are known", printable(word), words.join(" ")))
+        })
+    };
+    let readers = args.readers.iter().map(reader).collect::<Result<_, _>>()?;
+    let writers = args.written_by.iter().map(reader).collect::<Result<_, _>>()?;
+    let size = |text: &String| {
+        let bytes = keel_core::place::size_named(text);
+        bytes.ok_or_else(|| Ended::WrongUse(format!("--largest-file {}: a size is wanted: 20 GB", printable(text))))
+    };
+    let largest_file = args.largest_file.as_ref().map(size).transpose()?;
+    Ok(Some(Purpose { readers, writers, largest_file, bytes, files: args.files }))
+}
+
+/// The recipe and the label of `NAME[=LABEL]`.
+fn recipe(text: &str) -> anyhow::Result<(&'static Recipe, &str)> {
+    let (name, label) = text.split_once('=').unwrap_or((text, ""));
+    let found = Recipe::named(name).ok_or_else(|| {
+        let names: Vec<String> = RECIPES.iter().map(|recipe| format!("{}: {}", recipe.name, recipe.says)).collect();
+        Ended::WrongUse(format!("--recipe {}: there are {}", printable(name), names.join("; ")))
+    })?;
+    Ok((found, label))
+}
+
+#[derive(Serialize)]
+struct Answered<'a> {
+    answers: &'a [which::Answer],
+}
+
+/// Which kind serves, and the reasons; nothing of the drive is asked.
+fn answer(args: &RenewArgs, answers: &[which::Answer]) -> anyhow::Result<()> {
+    if args.source.json {
+        return print_json(&Answered { answers });
+    }
+    match answers.first().filter(|answer| answer.serves) {
+        Some(first) if first.doubtful => say!("{} serves most of them", first.kind.word()),
+        Some(first) => say!("{} serves all of them", first.kind.word()),
+        None => say!("no kind that is made here serves all of them"),
+    }
+    for answer in answers {
+        let word = match (answer.serves, answer.doubtful) {
+            (true, false) => "serves",
+            (true, true) => "serves most",
+            (false, _) => "does not serve",
+        };
+        say!("  {:<6} {word}", answer.kind.word());
+        answer.because.iter().filter(|_| answer.serves).for_each(|why| say!("         + {why}"));
+        answer.against.iter().for_each(|why| say!("         - {why}"));
+    }
     Ok(())
 }
 
