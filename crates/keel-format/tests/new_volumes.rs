@@ -1,9 +1,12 @@
 //! New, empty volumes of ours: beside those of the system's own formatters, under our own rules, and in the hands of drivers.
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+#[path = "../../../xtask/guest/qemu.rs"]
+mod qemu;
 mod support;
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
@@ -353,7 +356,8 @@ fn attributes(volume: &keel_format::ntfs::NtfsVolume, number: u64) -> Vec<(u32, 
 #[test]
 fn system_files_agree_with_those_of_the_systems_formatter_in_all_that_is_not_chosen() {
     use keel_format::NodeId;
-    for (bytes, cluster) in [(2 * MIB, None), (20 * MIB, Some(512)), (300 * MIB, None), (4 * GIB, Some(65_536)), (20 * GIB, None)] {
+    for (bytes, cluster) in [(2 * MIB, None), (20 * MIB, Some(512)), (300 * MIB, None), (4 * GIB, Some(65_536)), (20 * GIB, None)]
+    {
         let own = Bench::new(bytes);
         own.lay(&VolumeKind::Ntfs.make(&Wanted { cluster_bytes: cluster, ..wanted(bytes, 512) }).unwrap());
         let system = Bench::new(bytes);
@@ -394,6 +398,73 @@ fn system_files_agree_with_those_of_the_systems_formatter_in_all_that_is_not_cho
         // $AttrDef and $UpCase byte by byte.
         for number in [4, 10] {
             assert!(content(&one, number) == content(&other, number), "record {number} of {bytes} bytes");
+        }
+    }
+}
+
+/// Files of many sizes in a tree: some hundred, or as many as `YKEEL_NEW_FILES` says.
+fn many_sizes() -> BTreeMap<String, Vec<u8>> {
+    let count = std::env::var("YKEEL_NEW_FILES").ok().and_then(|count| count.parse().ok()).unwrap_or(200usize);
+    (0..count)
+        .map(|number| {
+            let path = format!("{:02}/crossing {}/sheet {number:04} of the summer timetable.txt", number % 13, number % 7);
+            (path, noise(number as u64 + 5, number * 37 % 9000))
+        })
+        .collect()
+}
+
+#[test]
+fn a_kernel_writes_files_to_each_and_says_nothing_against_it() {
+    let guest = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let built = std::env::var_os("YKEEL_GUEST").map_or_else(|| guest.join("target/guest"), PathBuf::from);
+    run(Command::new("bash").arg(guest.join("xtask/guest/build.sh")).arg(&built));
+    let tree = tempfile::tempdir().unwrap();
+    write_tree(tree.path(), &many_sizes());
+    let tar = tempfile::NamedTempFile::new().unwrap();
+    run(Command::new("tar").args(["--format=pax", "-C"]).arg(tree.path()).arg("-cf").arg(tar.path()).arg("."));
+    let len = std::fs::metadata(tar.path()).unwrap().len();
+    std::fs::File::options().write(true).open(tar.path()).unwrap().set_len(len.next_multiple_of(4096)).unwrap();
+    let kinds = [
+        (VolumeKind::Fat16, "vfat", 500 * MIB, None),
+        (VolumeKind::Fat32, "vfat", 300 * MIB, None),
+        (VolumeKind::Fat32, "vfat", 6 * GIB, None),
+        (VolumeKind::ExFat, "exfat", 300 * MIB, None),
+        (VolumeKind::ExFat, "exfat", 40 * GIB, None),
+        (VolumeKind::Ntfs, "ntfs", 300 * MIB, None),
+        (VolumeKind::Ext2, "ext4", 300 * MIB, None),
+        (VolumeKind::Ext3, "ext4", 300 * MIB, Some(1024)),
+        (VolumeKind::Ext4, "ext4", 300 * MIB, None),
+        (VolumeKind::Ext4, "ext4", 90 * GIB, None),
+        (VolumeKind::HfsPlus, "hfsplus", 300 * MIB, None),
+        (VolumeKind::HfsPlus, "hfsplus", 30 * GIB, None),
+    ];
+    let benches: Vec<Bench> = kinds
+        .iter()
+        .map(|(kind, _, bytes, cluster_bytes)| {
+            let bench = Bench::new(*bytes);
+            bench.lay(&kind.make(&Wanted { cluster_bytes: *cluster_bytes, hidden_sectors: 0, ..wanted(*bytes, 512) }).unwrap());
+            bench
+        })
+        .collect();
+    let fill: Vec<&str> = kinds.iter().map(|(_, driver, ..)| *driver).collect();
+    let drives = benches.iter().flat_map(|bench| [(bench.image.as_path(), ""), (tar.path(), ",readonly=on")]);
+    let output = qemu::qemu(&built, &format!("fill={}", fill.join(",")), drives).output().unwrap();
+    let text = String::from_utf8_lossy(&output.stdout);
+    assert_eq!(text.matches("@@FILLED").count(), kinds.len(), "{text}");
+    let said: Vec<&str> = text.lines().filter_map(|line| line.split_once("@@SAID ").map(|(_, said)| said)).collect();
+    let complaint = |line: &&&str| {
+        let line = line.to_lowercase();
+        ["error", "warn", "corrupt", "fsck", "invalid", "not properly", "bad ", "recover"].iter().any(|word| line.contains(word))
+    };
+    assert_eq!(said.iter().find(complaint), None, "{said:#?}");
+    for (bench, (kind, _, bytes, _)) in benches.iter().zip(&kinds) {
+        let source = bench.source(512);
+        let volume = opened(&source);
+        assert!(contents(volume.as_ref()) == many_sizes(), "{} of {bytes} bytes", kind.word());
+        if *bytes <= 6 * GIB {
+            let wrong: Vec<String> =
+                check(volume.as_ref()).iter().flat_map(|rule| &rule.findings).map(|found| found.what.clone()).collect();
+            assert_eq!(wrong, Vec::<String>::new(), "{} of {bytes} bytes", kind.word());
         }
     }
 }
