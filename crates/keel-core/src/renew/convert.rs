@@ -5,7 +5,8 @@ use keel_format::table::{Role, Scheme, TypeCode, mbr};
 use keel_format::{Geometry, VolumeKind};
 use keel_source::{Lba, SectorCount, counted};
 
-use super::draft::{Draft, Drafted, NotDrafted, own_sectors};
+use super::draft::Draft;
+use super::entry::{Drafted, NotDrafted, own_sectors};
 use super::flags::{BOOT_INDICATOR, HIDDEN, LEGACY_ACTIVE, REQUIRED};
 
 /// Entries that an MBR holds beside an extended one.

@@ -2,13 +2,14 @@
 
 use std::ops::Range;
 
+use keel_format::registry;
 use keel_format::table::gpt::make::array_sectors;
 use keel_format::table::{Role, Scheme, TableReading, TypeCode};
-use keel_format::{Geometry, VolumeKind, registry};
-use keel_source::{ByteOffset, ByteRange, Lba, SectorCount, SectorSize, SharedSource, size_decimal};
+use keel_source::{Lba, SectorCount, SectorSize, SharedSource, size_decimal};
 
-use super::step::{NewTable, Step, Wish};
-use super::{Size, flags};
+use super::Size;
+use super::entry::{Content, Drafted, NotDrafted, whole};
+use super::step::Wish;
 
 /// Entries that an MBR holds by itself.
 const PRIMARIES: u32 = 4;
@@ -18,82 +19,6 @@ const FIRST_LOGICAL: u32 = 5;
 const MBR_END: u64 = 1 << 32;
 /// Free ground of fewer steps of alignment is used to its last sector.
 const SPARED_FROM: u64 = 16;
-
-/// Why a step cannot be taken, as a sentence.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0}")]
-pub struct NotDrafted(pub String);
-
-/// What an entry's ground holds in a draft.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Content {
-    /// What stands there now.
-    Stands,
-    /// A new volume.
-    New(Wish),
-}
-
-/// An entry of a draft.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Drafted {
-    /// Its number in the present table; none for a new one.
-    pub number: Option<u32>,
-    /// Number in the table, from 1; logicals from 5.
-    pub slot: u32,
-    /// Primary, logical or GPT entry.
-    pub role: Role,
-    /// Type.
-    pub type_code: TypeCode,
-    /// First sector.
-    pub first: Lba,
-    /// Length in sectors.
-    pub sectors: SectorCount,
-    /// Name (GPT).
-    pub name: String,
-    /// `UniquePartitionGUID`, where it keeps one.
-    pub unique: Option<uuid::Uuid>,
-    /// Attribute bits, or the boot indicator.
-    pub attributes: u64,
-    /// Where its EBR stands, or shall stand.
-    pub ebr: Option<Lba>,
-    /// The volume that stands there, by its boot sector.
-    pub stands: Option<Geometry>,
-    /// What it shall hold.
-    pub content: Content,
-    /// True where its type or its marks were asked to be others: what follows from that is wanted.
-    pub is_marked: bool,
-}
-
-impl Drafted {
-    /// First sector and the one behind the last.
-    #[must_use]
-    pub fn ground(&self) -> Range<u64> {
-        self.first.0..self.first.0.saturating_add(self.sectors.0)
-    }
-
-    /// The same, with the EBR of a logical.
-    fn claim(&self) -> Range<u64> {
-        match self.role {
-            Role::Logical => self.ebr.map_or(self.first.0.saturating_sub(1), |ebr| ebr.0).min(self.first.0)..self.ground().end,
-            _ => self.ground(),
-        }
-    }
-
-    /// The ground in bytes.
-    #[must_use]
-    pub fn range(&self, sector: SectorSize) -> ByteRange {
-        ByteRange::sized(self.first.offset(sector), self.sectors.bytes(sector))
-    }
-
-    /// The kind that it holds in the draft.
-    #[must_use]
-    pub fn kind(&self) -> Option<VolumeKind> {
-        match &self.content {
-            Content::New(wish) => Some(wish.kind),
-            Content::Stands => self.stands.as_ref().map(Geometry::kind),
-        }
-    }
-}
 
 /// A draft of a drive's table.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -170,62 +95,8 @@ impl Draft {
         }
     }
 
-    /// Takes a step; the draft stays as it is where that cannot be.
-    ///
-    /// # Errors
-    /// [`NotDrafted`] with the reason.
-    pub fn take(&mut self, step: &Step) -> Result<(), NotDrafted> {
-        let mut next = self.clone();
-        next.taken(step)?;
-        next.holds()?;
-        *self = next;
-        Ok(())
-    }
-
-    fn taken(&mut self, step: &Step) -> Result<(), NotDrafted> {
-        if !matches!(step, Step::Table(NewTable::Of(_) | NewTable::None))
-            && let Some(what) = &self.unsound
-        {
-            return Err(NotDrafted(format!("the table is not sound ({what}): mend it first, or make a new one")));
-        }
-        match step {
-            Step::Table(NewTable::Mark) => self.mark(),
-            Step::Table(NewTable::Of(scheme)) => self.anew(Some(*scheme)),
-            Step::Table(NewTable::None) => self.anew(None),
-            Step::Convert(scheme) => super::convert::convert(self, *scheme),
-            Step::Delete(number) => self.entry(*number).map(|at| {
-                self.entries.remove(at);
-            }),
-            Step::Add(wish) => self.add(wish),
-            Step::Format(number, wish) => self.format(*number, wish),
-            Step::Flags(number, marks) => {
-                let at = self.entry(*number)?;
-                self.changed(at, |entry| {
-                    entry.is_marked = true;
-                    flags::set(entry, marks)
-                })
-            }
-            Step::Type(number, code) => {
-                let (at, scheme) = (self.entry(*number)?, self.scheme);
-                if scheme != Some(code.scheme()) {
-                    return Err(NotDrafted(format!("{code} is no type of a {}", scheme.map_or("table", Scheme::word))));
-                }
-                self.changed(at, |entry| {
-                    entry.type_code = *code;
-                    entry.is_marked = true;
-                    Ok(Vec::new())
-                })
-            }
-            Step::Name(number, name) => {
-                let at = self.entry(*number)?;
-                self.named(at, name)
-            }
-            Step::Order(numbers) => self.ordered(numbers),
-        }
-    }
-
     /// Changes an entry; what it answers is told.
-    fn changed(
+    pub(super) fn changed(
         &mut self,
         at: usize,
         change: impl FnOnce(&mut Drafted) -> Result<Vec<String>, NotDrafted>,
@@ -236,7 +107,7 @@ impl Draft {
     }
 
     /// The entry with this number in the present table.
-    fn entry(&self, number: u32) -> Result<usize, NotDrafted> {
+    pub(super) fn entry(&self, number: u32) -> Result<usize, NotDrafted> {
         let found = self.entries.iter().position(|entry| entry.number == Some(number) && self.scheme.is_some());
         found.ok_or_else(|| {
             let numbers: Vec<String> = self.entries.iter().filter_map(|entry| Some(entry.number?.to_string())).collect();
@@ -249,7 +120,7 @@ impl Draft {
         })
     }
 
-    fn mark(&mut self) -> Result<(), NotDrafted> {
+    pub(super) fn mark(&mut self) -> Result<(), NotDrafted> {
         if self.scheme != Some(Scheme::Mbr) {
             let has = self.scheme.map_or("no table", Scheme::word);
             return Err(NotDrafted(format!("the signature alone is written anew on an MBR; this drive has {has}")));
@@ -258,7 +129,7 @@ impl Draft {
         Ok(())
     }
 
-    fn anew(&mut self, scheme: Option<Scheme>) -> Result<(), NotDrafted> {
+    pub(super) fn anew(&mut self, scheme: Option<Scheme>) -> Result<(), NotDrafted> {
         if scheme == Some(Scheme::Apm) {
             return Err(NotDrafted("an Apple partition map is read and not made here: a GPT serves the same computers".into()));
         }
@@ -312,7 +183,7 @@ impl Draft {
         free
     }
 
-    fn add(&mut self, wish: &Wish) -> Result<(), NotDrafted> {
+    pub(super) fn add(&mut self, wish: &Wish) -> Result<(), NotDrafted> {
         let Some(scheme) = self.scheme else { return self.take_whole(wish) };
         if scheme == Scheme::Apm {
             return Err(NotDrafted("entries are added to a GPT or an MBR; this drive has an Apple partition map".into()));
@@ -452,7 +323,7 @@ impl Draft {
         Ok(stretch.start..stretch.start + sectors)
     }
 
-    fn format(&mut self, number: u32, wish: &Wish) -> Result<(), NotDrafted> {
+    pub(super) fn format(&mut self, number: u32, wish: &Wish) -> Result<(), NotDrafted> {
         let at = self.entry(number)?;
         if wish.size.is_some() || wish.at.is_some() {
             return Err(NotDrafted(format!(
@@ -471,7 +342,7 @@ impl Draft {
         })
     }
 
-    fn named(&mut self, at: usize, name: &str) -> Result<(), NotDrafted> {
+    pub(super) fn named(&mut self, at: usize, name: &str) -> Result<(), NotDrafted> {
         if self.scheme != Some(Scheme::Gpt) {
             return Err(NotDrafted("entries of an MBR have no names: the label of the volume is shown".into()));
         }
@@ -484,7 +355,7 @@ impl Draft {
         })
     }
 
-    fn ordered(&mut self, numbers: &[u32]) -> Result<(), NotDrafted> {
+    pub(super) fn ordered(&mut self, numbers: &[u32]) -> Result<(), NotDrafted> {
         let movable = |entry: &&Drafted| entry.role != Role::Logical && entry.number.is_some();
         let mut known: Vec<u32> = self.entries.iter().filter(movable).filter_map(|entry| entry.number).collect();
         let mut asked = numbers.to_vec();
@@ -504,7 +375,7 @@ impl Draft {
     }
 
     /// That a table can state the entries.
-    fn holds(&self) -> Result<(), NotDrafted> {
+    pub(super) fn holds(&self) -> Result<(), NotDrafted> {
         let usable = self.usable();
         for (index, entry) in self.entries.iter().enumerate() {
             let (own, others) = (entry.claim(), self.entries.get(index + 1..).unwrap_or_default());
@@ -539,31 +410,3 @@ impl Draft {
         Ok(())
     }
 }
-
-/// The one entry of a drive of `drive` sectors without a table.
-fn whole(drive: u64) -> Drafted {
-    Drafted {
-        number: None,
-        slot: 1,
-        role: Role::Primary,
-        type_code: TypeCode::Mbr(0),
-        first: Lba(0),
-        sectors: SectorCount(drive),
-        name: String::new(),
-        unique: None,
-        attributes: 0,
-        ebr: None,
-        stands: None,
-        content: Content::Stands,
-        is_marked: false,
-    }
-}
-
-/// Where the volume that stands in an entry ends, in sectors behind the entry's first: its own length, rounded up.
-pub(super) fn own_sectors(entry: &Drafted, sector: SectorSize) -> Option<u64> {
-    let bytes = entry.stands.as_ref().map(Geometry::bytes).filter(|bytes| *bytes > 0)?;
-    Some(bytes.div_ceil(sector.bytes()))
-}
-
-/// The place of sector 0.
-pub(super) const START: ByteOffset = ByteOffset(0);

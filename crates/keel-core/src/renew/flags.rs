@@ -2,7 +2,7 @@
 
 use keel_format::table::{TypeCode, gpt, mbr};
 
-use super::draft::{Drafted, NotDrafted};
+use super::entry::{Drafted, NotDrafted};
 use super::step::Flag;
 
 /// `BootIndicator` of an active entry.

@@ -7,7 +7,8 @@ use keel_format::VolumeKind;
 use keel_source::{ByteRange, SharedSource, counted, size_decimal};
 use serde::Serialize;
 
-use super::draft::{Content, Draft};
+use super::draft::Draft;
+use super::entry::Content;
 use crate::case::{Case, lines};
 use crate::find::{Find, outer};
 use crate::ladder::Ladder;

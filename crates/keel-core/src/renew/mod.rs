@@ -3,6 +3,7 @@
 
 mod convert;
 mod draft;
+mod entry;
 mod flags;
 mod gate;
 mod proof;
@@ -10,9 +11,11 @@ mod recipe;
 mod size;
 mod stage;
 mod step;
+mod take;
 pub mod which;
 
-pub use draft::{Content, Draft, Drafted, NotDrafted};
+pub use draft::Draft;
+pub use entry::{Content, Drafted, NotDrafted};
 pub use flags::of as flags_of;
 pub use gate::{GIVE_UP, Gate, Lost, gate};
 pub use proof::{Proved, prove};

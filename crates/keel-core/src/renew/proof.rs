@@ -6,7 +6,8 @@ use std::sync::Arc;
 use keel_format::{check, registry};
 use keel_source::{ByteRange, SharedSource, Window};
 
-use super::draft::{Content, Draft};
+use super::draft::Draft;
+use super::entry::Content;
 use super::stage::Made;
 use crate::find::Find;
 use crate::job::{Cancel, Desk};

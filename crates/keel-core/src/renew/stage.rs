@@ -8,7 +8,8 @@ use keel_format::{Geometry, VolumeKind};
 use keel_source::{ByteOffset, ByteRange, Lba, Overlay, Payload, RangeSet, SharedSource, counted, size_decimal};
 use uuid::{Builder, Uuid};
 
-use super::draft::{Content, Draft, Drafted, NotDrafted, START};
+use super::draft::Draft;
+use super::entry::{Content, Drafted, NotDrafted, START};
 use super::step::Wish;
 use crate::edit::{Belongs, Edit, Intent, Order};
 use crate::find::{Find, outer};
