@@ -4,15 +4,14 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::ops::ControlFlow;
-use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
 
 use anyhow::Context;
 use keel_format::ext::ExtVolume;
-use keel_format::hfsplus::make::NewVolume;
 use keel_format::hfsplus::{self, HfsVolume};
+use keel_format::make::Wanted;
 use keel_format::ntfs::NtfsVolume;
 use keel_format::{Deleted, Geometry, NodeId, NodeKind, read_whole, registry};
 use keel_source::{ByteOffset, ByteRange, FileSource, SectorSize, SharedSource};
@@ -26,8 +25,6 @@ use crate::matrix::{MIB, Made, Tally, document, make, ykeel, ykeel_again};
 
 /// Length of every volume.
 const BYTES: u64 = 320 * MIB;
-/// Seconds from 1904, where HFS+ begins to count, to 1970.
-const HFS_EPOCH: u64 = 2_082_844_800;
 /// Volumes of each pair.
 const SEEDS: u64 = 2;
 
@@ -100,17 +97,18 @@ fn put(made: &Made, items: &[Item], volume: &Path, work: &Path) -> anyhow::Resul
     let tar = work.join("fill.tar");
     content::write_tar(items, &tar, 2026)?;
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs();
-    let new = NewVolume {
+    let wanted = Wanted {
         bytes: BYTES,
-        block_bytes: 4096,
+        sector: SectorSize(512),
+        hidden_sectors: 0,
         label: "OLDER".into(),
-        created: u32::try_from(now + HFS_EPOCH)?,
-        identifier: now,
+        cluster_bytes: Some(4096),
+        serial: u128::from(now),
+        journal: false,
+        made_at: u32::try_from(now)?,
     };
     let file = File::options().write(true).open(volume)?;
-    for (at, bytes) in hfsplus::make::volume(&new).context("the volume has room")? {
-        file.write_all_at(&bytes, at)?;
-    }
+    drives::lay(&hfsplus::make::volume(&wanted)?, &file)?;
     guest::fill(&[Filling { kind: "hfsplus", volume, place: None, tar: &tar }])
 }
 

@@ -79,7 +79,7 @@ fn every_kind_stands_behind_every_table_on_ground_that_held_anything() {
                 let bytes = if small { 24 * MIB } else { 320 * MIB };
                 // Ground that was never zeros.
                 let mut noise = Overlay::new(empty(bytes, sector));
-                let pattern: Vec<u8> = (0..MIB).map(|at| (at * 2_654_435_761 >> 13) as u8).collect();
+                let pattern: Vec<u8> = (0..MIB).map(|at| (at.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
                 (0..bytes / MIB).for_each(|at| noise.lay(keel_source::ByteOffset(at * MIB), &pattern));
                 let source: SharedSource = Arc::new(noise);
                 let outcome = renewed(&source, &[table_of(scheme), Step::Add(Wish::plain(kind))]);

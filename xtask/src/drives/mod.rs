@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::Context;
-use keel_format::hfsplus::make::NewVolume;
+use keel_format::make::{NewVolume, Wanted};
 use keel_format::table::gpt::make::{NewEntry as NewGptEntry, NewTable};
 use keel_format::table::mbr::make::{NewEntry, NewLogical, ebr_sectors, mbr_sector, protective_sector};
 use keel_format::{Geometry, VolumeKind, hfsplus};
@@ -130,20 +130,28 @@ pub(crate) fn format(kind: &str, label: &str, sectors: u64, image: &Path, (hidde
         "exfat" => run("mkfs.exfat", &["-L", label, &path]),
         "ext4" => run("mkfs.ext4", &["-q", "-F", "-L", label, "-U", &uuid_of(label), "-E", "lazy_itable_init=1", &path]),
         "hfsplus" => {
-            let new = NewVolume {
+            let wanted = Wanted {
                 bytes: sectors * SECTOR,
-                block_bytes: 4096,
+                sector: SectorSize(512),
+                hidden_sectors: 0,
                 label: label.into(),
-                created: 3_856_000_000,
-                identifier: u64::from(crc32(label)),
+                cluster_bytes: Some(4096),
+                serial: u128::from(crc32(label)),
+                journal: false,
+                made_at: 1_773_155_200,
             };
-            for (at, bytes) in hfsplus::make::volume(&new).context("the volume has room")? {
-                file.write_all_at(&bytes, at)?;
-            }
-            Ok(())
+            lay(&hfsplus::make::volume(&wanted)?, &file)
         }
         _ => run("mkfs.ntfs", &["-Q", "-F", "-q", "-s", &size, "-L", label, "-p", &hidden, "-H", "255", "-S", "63", &path]),
     }
+}
+
+/// Writes a new volume to the start of `file`.
+pub(crate) fn lay(volume: &NewVolume, file: &File) -> anyhow::Result<()> {
+    for part in &volume.parts {
+        part.bytes.each_piece(|at, piece| file.write_all_at(piece, part.at.0 + at))?;
+    }
+    Ok(())
 }
 
 fn crc32(text: &str) -> u32 {

@@ -1,11 +1,14 @@
 //! A new, empty HFS+ volume: both headers, the allocation bitmap, its B-trees, and a journal. Source: Technical Note 1150.
 
+mod journal;
 pub(super) mod trees;
 
 use keel_source::Payload;
 use zerocopy::IntoBytes;
 use zerocopy::big_endian::{U16, U32, U64};
 
+use self::journal::journal_info;
+pub use self::journal::{journal, journal_header};
 use self::trees::{NODE_BYTES, records, tree, units};
 use super::layout::{
     ATTRIBUTE_JOURNALED, ATTRIBUTE_UNMOUNTED, CATALOG_KEY, EXTENTS_KEY, FIRST_USER_ID, HEADER_AT, HfsGeometry, RawExtent,
@@ -209,33 +212,6 @@ fn header(wanted: &Wanted, places: &Places, made_at: U32) -> RawHeader {
         attributes_file: nothing,
         startup_file: nothing,
     }
-}
-
-/// A journal info block for a ring of `bytes` bytes at byte `at` of the volume.
-fn journal_info(at: u64, bytes: u64) -> Vec<u8> {
-    // In the volume itself: no device is named.
-    let mut block = 1u32.to_be_bytes().to_vec();
-    block.resize(36, 0);
-    block.extend(at.to_be_bytes());
-    block.extend(bytes.to_be_bytes());
-    block
-}
-
-/// Bytes of a journal's header: one sector.
-const JOURNAL_HEADER: usize = 512;
-
-/// The header of an empty journal whose ring, header and all, has `bytes` bytes. Technical Note 1150, "Journal".
-#[must_use]
-pub fn journal_header(bytes: u64) -> Vec<u8> {
-    let first = (JOURNAL_HEADER as u64).to_be_bytes();
-    let mut header = [&b"JNLx"[..], &0x1234_5678u32.to_be_bytes(), &first, &first, &bytes.to_be_bytes()].concat();
-    header.extend(4096u32.to_be_bytes());
-    header.extend([0; 4]);
-    header.extend((JOURNAL_HEADER as u32).to_be_bytes());
-    let sum = super::journal::checksum(&header, 36).to_be_bytes();
-    header.resize(JOURNAL_HEADER, 0);
-    header.iter_mut().skip(36).zip(sum).for_each(|(slot, byte)| *slot = byte);
-    header
 }
 
 /// Where a file of the new volume lies.
