@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] |
 //! fuzz [--count=N] [--seed=S] | bench-guest`.
 #![forbid(unsafe_code)]
 
@@ -13,6 +13,7 @@ mod bench_mend;
 mod bench_older;
 mod bench_plan;
 mod bench_recovery;
+mod bench_renew;
 mod content;
 mod dist;
 mod drives;
@@ -47,6 +48,7 @@ fn main() -> anyhow::Result<()> {
         Some("bench") if rest.iter().any(|word| word == "--devices") => bench_devices::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--keys") => bench_keys::run_all(),
         Some("bench") if rest.iter().any(|word| word == "--plan") => bench_plan::run_all(),
+        Some("bench") if rest.iter().any(|word| word == "--renew") => bench_renew::run_all(),
         Some("bench-plan") => bench_plan::one(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str)),
         Some("bench") => bench::run_all(),
         Some("fuzz") => fuzz::run_all(rest),
@@ -61,7 +63,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--mend | --copy | --devices | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
         ),
     }
 }

@@ -3,7 +3,8 @@
 //! `sweep` finds volumes, `layout` settles them, `mend` stages edits, `plan` applies and undoes them, `ladder`
 //! examines a drive or a drive as it would be, `copy` takes an image of a sick
 //! drive, `coverage` says how much of it a verdict rests on, `advice` what the next step is, `files` takes files out, `case` keeps what outlives a run, `yard` lists
-//! what lies on the bench, `export` writes lists as files. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
+//! what lies on the bench, `export` writes lists as files, `renew` makes
+//! a drive ready for use again. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
 //! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 

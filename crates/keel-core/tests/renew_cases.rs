@@ -43,7 +43,7 @@ fn renewed(source: &SharedSource, steps: &[Step]) -> Result<Outcome, String> {
     let ground = Ground::ask(source, &Cancel::default(), &mut |_| {});
     let now = ladder::examine_on(&ground, source, &swept, &Cancel::default());
     let looks: BTreeMap<String, Look> = mend::looks(source, &swept.finds);
-    let gate = renew::gate(source, &swept.finds, &looks, &draft, &now);
+    let gate = renew::gate(source, (&swept.finds, &looks), (&draft, &staged.edits), &now);
     let of = (&draft, staged.made.as_slice(), staged.edits.as_slice());
     let proved = renew::prove(source, of, (&swept.finds, &looks), (&ground, &now), &Cancel::default());
     Ok(Outcome { edits: staged.edits, gate, against: proved.against, told: draft.told })
@@ -337,6 +337,51 @@ fn deleting_an_entry_leaves_its_content_to_be_found() {
     let view = with(&source, &outcome.edits);
     let after = swept(&view, Reach::Surface);
     assert_eq!((after.table.partitions.len(), after.finds.iter().filter(|find| find.is_outer()).count()), (2, 3));
+}
+
+#[test]
+fn what_no_entry_leads_to_is_lost_by_what_is_written_over_it_alone() {
+    let (bench, _) = filled(Scheme::Gpt, 3);
+    let source = bench.open();
+    let first = table::read(source.as_ref()).partitions[0].first;
+    lay(&bench, &renewed(&source, &[Step::Delete(1)]).unwrap().edits);
+    let beside = renewed(&source, &[Step::Flags(2, vec![Flag::Required]), sized(VolumeKind::Fat12, 4 * MIB)]);
+    // The first free ground that is large enough is where the deleted volume stands; behind all of them nothing does.
+    assert_eq!(beside.unwrap().gate.words, Some(GIVE_UP));
+    let behind = Wish { size: Some(Size::Bytes(4 * MIB)), at: Some(Lba(116 * 2048)), ..Wish::plain(VolumeKind::Fat12) };
+    let beside = renewed(&source, &[Step::Flags(2, vec![Flag::Required]), Step::Add(behind)]).unwrap();
+    assert_eq!((beside.gate.words, beside.gate.lost, beside.against), (None, Vec::new(), Vec::new()));
+    let over = Wish { at: Some(first), ..Wish::plain(VolumeKind::ExFat) };
+    let over = renewed(&source, &[Step::Add(over)]).unwrap();
+    assert_eq!((over.gate.words, over.gate.lost.len(), over.against), (Some(GIVE_UP), 1, Vec::new()));
+    // A new table gives up all of them.
+    assert_eq!(renewed(&source, &[table_of(Some(Scheme::Mbr))]).unwrap().gate.lost.len(), 3);
+}
+
+#[test]
+fn leftovers_beside_what_stays_are_cleared_and_nothing_else() {
+    let (bench, _) = filled(Scheme::Gpt, 3);
+    let source = bench.open();
+    lay(&bench, &renewed(&source, &[Step::Delete(2)]).unwrap().edits);
+    let before = listed(&source);
+    let swept = swept(&source, Reach::Landmarks);
+    let draft = Draft::of(&source, &swept.table, renew::ALIGN);
+    let beside = Beside { finds: &swept.finds, clears_leftovers: true, made_at: MADE_AT };
+    let staged = renew::stage(&source, &swept.table, &draft, &beside).unwrap();
+    let ground: Vec<_> = draft.entries.iter().map(|entry| entry.range(draft.sector)).collect();
+    assert!(!staged.edits.is_empty());
+    assert!(staged.edits.iter().all(|edit| ground.iter().all(|range| edit.range().overlap(*range).is_none())));
+    let after = with(&source, &staged.edits);
+    assert!(table::read(after.as_ref()).is_sound());
+    let left = listed(&after);
+    assert_eq!(left.len(), 2);
+    assert!(left.iter().all(|(at, look)| before.get(at) == Some(look)));
+    // A table that does not hold tells nothing of what stays.
+    bench.write(512 + 8, &[0xFF; 8]);
+    let source = bench.open();
+    let table = table::read(source.as_ref());
+    let draft = Draft::of(&source, &table, renew::ALIGN);
+    assert!(renew::stage(&source, &table, &draft, &beside).unwrap_err().to_string().contains("mend it first"));
 }
 
 /// A number of a seeded row.

@@ -560,6 +560,27 @@ fn a_drive_is_renewed_shown_converted_and_put_back_by_command() {
     assert!(code == 4 && refused["error"].to_string().contains("I give up what is on it"), "{refused}");
     let undo = converted["applied"]["bundle"].as_str().unwrap();
     assert_eq!(bench.json(&["undo", undo]).0, 0);
+    // A volume that is made before another one takes no other's name: what stays is proven against itself.
+    let (code, gone) =
+        bench.json(&["renew", drive, "--delete", "1", "--apply", "--yes", "--override-words", "I give up what is on it"]);
+    let (first, second) = (gone["applied"]["bundle"].as_str().unwrap().to_string(), &gone["applied"]["proof"]);
+    assert_eq!((code, second.as_array().unwrap().len(), &second[0]["lost"]), (0, 1, &Value::Null));
+    let words = ["--apply", "--yes", "--override-words", "I give up what is on it"];
+    let (code, made) = bench.json(&[&["renew", drive, "--add", "exfat,size=60 MB,label=NEW"], words.as_slice()].concat());
+    let made = &made["applied"];
+    assert_eq!(
+        (code, made["ladder"]["volumes"].as_array().unwrap().len(), &made["ladder"]["lowest_broken"]),
+        (0, 2, &Value::Null)
+    );
+    let proof = &made["proof"].as_array().unwrap()[0];
+    assert_eq!(
+        (made["proof"].as_array().unwrap().len(), &proof["lost"], &proof["counted"][0]),
+        (1, &Value::Null, &proof["counted"][1])
+    );
+    assert_eq!(proof["kernel"]["different"].as_array().map_or(0, Vec::len), 0, "{proof}");
+    for bundle in [made["bundle"].as_str().unwrap(), &first] {
+        assert_eq!(bench.json(&["undo", bundle]).0, 0);
+    }
     assert_eq!(bench.json(&["undo", &bundle]).0, 0);
     assert_eq!(fingerprint(&image), before, "as it was");
 }

@@ -1,13 +1,12 @@
 //! A table of one scheme becomes one of the other; no volume moves.
 
-use keel_format::table::gpt::{self, BASIC_DATA};
-use keel_format::table::{Role, Scheme, TypeCode, mbr};
+use keel_format::table::{Role, Scheme, TypeCode, gpt, mbr};
 use keel_format::{Geometry, VolumeKind};
 use keel_source::{Lba, SectorCount, counted};
 
 use super::draft::Draft;
 use super::entry::{Drafted, NotDrafted, own_sectors};
-use super::flags::{BOOT_INDICATOR, HIDDEN, LEGACY_ACTIVE, REQUIRED};
+use super::flags::{BOOT_INDICATOR, HIDDEN_TYPE};
 
 /// Entries that an MBR holds beside an extended one.
 const BESIDE_EXTENDED: usize = 3;
@@ -28,39 +27,27 @@ pub(super) fn convert(draft: &mut Draft, to: Scheme) -> Result<(), NotDrafted> {
     Ok(())
 }
 
-/// What systems look for behind an entry, by what stands there.
-fn kind_of(entry: &Drafted) -> Option<VolumeKind> {
-    entry.stands.as_ref().map(Geometry::kind)
-}
-
-/// The types of both schemes that mean the same where no volume tells: `OSType` and `PartitionTypeGUID`.
-const SAME: &[(u8, uuid::Uuid)] = &[
-    (0xEF, gpt::EFI_SYSTEM),
-    (0x27, gpt::RECOVERY),
-    (0x82, gpt::LINUX_SWAP),
-    (0x8E, gpt::LINUX_LVM),
-    (0xFD, gpt::LINUX_RAID),
-    (0xAF, gpt::HFS_PLUS),
-    (0x83, gpt::LINUX_DATA),
-];
-
-fn guid_for(code: u8, entry: &Drafted) -> uuid::Uuid {
-    let by_type = SAME.iter().find(|(own, _)| *own == code).map(|(_, guid)| *guid);
-    let by_kind = kind_of(entry).map(|kind| kind.facts().gpt.0);
+/// The type of `scheme` for what stands behind an entry; where nothing known does, for the kind whose customary type it has.
+fn translated(entry: &Drafted, scheme: Scheme, bytes: u64) -> TypeCode {
+    const EFI: (TypeCode, TypeCode) = (TypeCode::Mbr(0xEF), TypeCode::Gpt(gpt::EFI_SYSTEM));
+    const RECOVERY: (TypeCode, TypeCode) = (TypeCode::Mbr(0x27), TypeCode::Gpt(gpt::RECOVERY));
+    let plain = match entry.type_code {
+        TypeCode::Mbr(code) => TypeCode::Mbr(mbr::hidden_form(code).unwrap_or(code)),
+        other => other,
+    };
     // EFI and recovery volumes are told by their types; the others by what they hold.
-    match (code, by_kind) {
-        (0xEF | 0x27, _) | (_, None) => by_type.unwrap_or(BASIC_DATA),
-        (_, Some(guid)) => guid,
+    for (of_mbr, of_gpt) in [EFI, RECOVERY] {
+        if plain == of_mbr || plain == of_gpt {
+            return if scheme == Scheme::Gpt { of_gpt } else { of_mbr };
+        }
     }
-}
-
-fn code_for(guid: uuid::Uuid, entry: &Drafted, bytes: u64) -> u8 {
-    let by_type = SAME.iter().find(|(_, own)| *own == guid).map(|(code, _)| *code);
-    match (guid, kind_of(entry)) {
-        (gpt::EFI_SYSTEM | gpt::RECOVERY, _) => by_type.unwrap_or(0x07),
-        (_, Some(kind)) => kind.facts().mbr.for_length(bytes),
-        (_, None) => by_type.unwrap_or(0x07),
-    }
+    let customary = |kind: &VolumeKind| match plain {
+        TypeCode::Mbr(code) => kind.facts().mbr.usual == code,
+        TypeCode::Gpt(guid) => kind.facts().gpt.0 == guid,
+        TypeCode::Apm(_) => false,
+    };
+    let kind = entry.stands.as_ref().map(Geometry::kind).or_else(|| VolumeKind::ALL.iter().copied().find(customary));
+    TypeCode::for_volume(scheme, kind.unwrap_or(VolumeKind::Ntfs), bytes)
 }
 
 fn to_gpt(draft: &mut Draft) -> Result<(), NotDrafted> {
@@ -94,9 +81,9 @@ fn to_gpt(draft: &mut Draft) -> Result<(), NotDrafted> {
     for (entry, slot) in draft.entries.iter_mut().zip(1..) {
         let TypeCode::Mbr(code) = entry.type_code else { continue };
         let plain = mbr::hidden_form(code);
-        let active = if entry.attributes & BOOT_INDICATOR != 0 { LEGACY_ACTIVE } else { 0 };
-        entry.attributes = active | if plain.is_some() { HIDDEN } else { 0 };
-        entry.type_code = TypeCode::Gpt(guid_for(plain.unwrap_or(code), entry));
+        let active = if entry.attributes & BOOT_INDICATOR != 0 { gpt::LEGACY_BOOTABLE } else { 0 };
+        entry.attributes = active | if plain.is_some() { gpt::HIDDEN } else { 0 };
+        entry.type_code = translated(entry, Scheme::Gpt, entry.sectors.bytes(sector));
         (entry.role, entry.slot, entry.unique, entry.ebr) = (Role::Gpt, slot, None, None);
     }
     draft.told.extend(told);
@@ -155,14 +142,17 @@ fn to_mbr(draft: &mut Draft) -> Result<(), NotDrafted> {
     }
     let mut slots = (1..=4u32, 5..);
     for (index, entry) in entries.iter_mut().enumerate() {
-        let TypeCode::Gpt(guid) = entry.type_code else { continue };
-        let code = code_for(guid, entry, entry.sectors.bytes(sector));
-        let hidden = entry.attributes & HIDDEN != 0;
+        let TypeCode::Mbr(code) = translated(entry, Scheme::Mbr, entry.sectors.bytes(sector)) else { continue };
+        let hidden = entry.attributes & gpt::HIDDEN != 0;
+        let hides = mbr::hidden_form(code | HIDDEN_TYPE).is_some();
         let lost: Vec<&str> = [
             (!entry.name.is_empty(), "its name"),
-            (entry.attributes & REQUIRED != 0, "that it is required"),
-            (entry.attributes & (1 << 60 | 1 << 63) != 0, "that it is read-only or has no automatic mount"),
-            (hidden && mbr::hidden_form(code | 0x10).is_none(), "that it is hidden"),
+            (entry.attributes & gpt::REQUIRED != 0, "that it is required"),
+            (
+                entry.attributes & (gpt::READ_ONLY | gpt::NO_AUTOMATIC_MOUNT) != 0,
+                "that it is read-only or has no automatic mount",
+            ),
+            (hidden && !hides, "that it is hidden"),
         ]
         .into_iter()
         .filter_map(|(is, what)| is.then_some(what))
@@ -170,9 +160,8 @@ fn to_mbr(draft: &mut Draft) -> Result<(), NotDrafted> {
         if !lost.is_empty() {
             told.push(format!("entry {}: an MBR cannot say {}", entry.slot, lost.join(", ")));
         }
-        let code = if hidden && mbr::hidden_form(code | 0x10).is_some() { code | 0x10 } else { code };
-        entry.type_code = TypeCode::Mbr(code);
-        entry.attributes = if entry.attributes & LEGACY_ACTIVE != 0 { BOOT_INDICATOR } else { 0 };
+        entry.type_code = TypeCode::Mbr(if hidden && hides { code | HIDDEN_TYPE } else { code });
+        entry.attributes = if entry.attributes & gpt::LEGACY_BOOTABLE != 0 { BOOT_INDICATOR } else { 0 };
         (entry.name, entry.unique) = (String::new(), None);
         entry.ebr = logical.get(&index).copied();
         (entry.role, entry.slot) = match entry.ebr {

@@ -33,6 +33,8 @@ pub struct Draft {
     pub is_marked: bool,
     /// True when its entries come from a table of another scheme.
     pub is_converted: bool,
+    /// First sectors of the entries of the present table.
+    pub former: Vec<Lba>,
     /// EBRs of the present table.
     pub former_ebrs: Vec<Lba>,
     /// What the steps lead to beside what was asked, as sentences.
@@ -69,7 +71,7 @@ impl Draft {
             ebr: (old.role == Role::Logical).then(|| old.entry_at.lba(sector)),
             stands: stands(old.first),
             content: Content::Stands,
-            is_marked: false,
+            is_chosen: false,
         };
         let mut entries: Vec<Drafted> = table.partitions.iter().filter(|_| is_made_here).map(entry).collect();
         entries.sort_by_key(|entry| entry.slot);
@@ -81,6 +83,7 @@ impl Draft {
         let wrong = table.findings.iter().find(|finding| finding.severity == keel_format::Severity::Broken);
         Self {
             scheme: table.scheme,
+            former: entries.iter().map(|entry| entry.first).collect(),
             former_ebrs: entries.iter().filter_map(|entry| entry.ebr).collect(),
             entries,
             is_fresh: false,
@@ -206,7 +209,7 @@ impl Draft {
             ebr: (role == Role::Logical).then(|| Lba(place.start.saturating_sub(before.max(1)))),
             stands: None,
             content: Content::New(wish.clone()),
-            is_marked: false,
+            is_chosen: false,
         });
         self.entries.sort_by_key(|entry| entry.slot);
         Ok(())

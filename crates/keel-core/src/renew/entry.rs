@@ -50,7 +50,7 @@ pub struct Drafted {
     /// What it shall hold.
     pub content: Content,
     /// True where its type or its marks were asked to be others: what follows from that is wanted.
-    pub is_marked: bool,
+    pub is_chosen: bool,
 }
 
 impl Drafted {
@@ -99,7 +99,7 @@ pub(super) fn whole(drive: u64) -> Drafted {
         ebr: None,
         stands: None,
         content: Content::Stands,
-        is_marked: false,
+        is_chosen: false,
     }
 }
 

@@ -7,23 +7,16 @@ use super::step::Flag;
 
 /// `BootIndicator` of an active entry.
 pub(super) const BOOT_INDICATOR: u64 = 0x80;
-/// Attributes of a GPT entry (UEFI 2.10 §5.3.3): needed by the platform; a BIOS starts from it.
-pub(super) const REQUIRED: u64 = 1;
-pub(super) const LEGACY_ACTIVE: u64 = 1 << 2;
-/// Attributes of an entry of basic data: not written, not shown, no letter by itself.
-const READ_ONLY: u64 = 1 << 60;
-pub(super) const HIDDEN: u64 = 1 << 62;
-const NO_AUTOMATIC_MOUNT: u64 = 1 << 63;
 /// `OSType` bit of hidden types.
-const HIDDEN_TYPE: u8 = 0x10;
+pub(super) const HIDDEN_TYPE: u8 = 0x10;
 
 fn bit(flag: Flag) -> u64 {
     match flag {
-        Flag::Active => LEGACY_ACTIVE,
-        Flag::Hidden => HIDDEN,
-        Flag::ReadOnly => READ_ONLY,
-        Flag::NoAutomaticMount => NO_AUTOMATIC_MOUNT,
-        Flag::Required => REQUIRED,
+        Flag::Active => gpt::LEGACY_BOOTABLE,
+        Flag::Hidden => gpt::HIDDEN,
+        Flag::ReadOnly => gpt::READ_ONLY,
+        Flag::NoAutomaticMount => gpt::NO_AUTOMATIC_MOUNT,
+        Flag::Required => gpt::REQUIRED,
     }
 }
 

@@ -10,10 +10,14 @@ use serde::Serialize;
 use super::draft::Draft;
 use super::entry::Content;
 use crate::case::{Case, lines};
+use crate::edit::Edit;
 use crate::find::{Find, outer};
 use crate::ladder::Ladder;
 use crate::mend::Look;
 use crate::rung::{RungName, RungState};
+
+/// Bytes at the start of some volumes that are left to the system: tables stand there on purpose.
+const SYSTEM_AREA: u64 = 32 << 10;
 
 /// The words with which what is on a drive is given up.
 pub const GIVE_UP: &str = "I give up what is on it";
@@ -70,19 +74,30 @@ impl Gate {
     }
 }
 
-/// What `draft` would lose of `finds`, by what was seen in them, and what the ladder says of the drive.
+/// What `draft` and the `edits` that it comes to would lose of `finds`, by what was seen in them, and what the ladder says of the drive.
 #[must_use]
-pub fn gate(source: &SharedSource, finds: &[Find], looks: &BTreeMap<String, Look>, draft: &Draft, now: &Ladder) -> Gate {
+pub fn gate(
+    source: &SharedSource,
+    (finds, looks): (&[Find], &BTreeMap<String, Look>),
+    (draft, edits): (&Draft, &[Edit]),
+    now: &Ladder,
+) -> Gate {
     let sector = draft.sector;
     let stands: Vec<ByteRange> =
         draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(sector)).collect();
     // Its entry stays, with room for it, or one that it lies in.
-    let is_kept = |find: &Find| {
-        stands.iter().any(|range| range.start <= find.start_byte && range.end >= find.range().end)
-            || stands.iter().any(|range| range.start == find.start_byte && range.end.0 >= source.len())
+    let end = |find: &Find| find.range().end.0.min(source.len());
+    let is_kept = |find: &Find| stands.iter().any(|range| range.start <= find.start_byte && range.end.0 >= end(find));
+    // What no entry led to stays as findable as it was, unless something is written over it.
+    let had_entry = |find: &Find| draft.former.iter().any(|first| first.offset(sector) == find.start_byte);
+    let is_touched = |find: &Find| {
+        let own = if find.kind.leaves_room_for_tables() { SYSTEM_AREA } else { 0 };
+        let ground = ByteRange::new((find.start_byte + own).min(find.range().end), find.range().end);
+        edits.iter().any(|edit| edit.range().overlap(ground).is_some())
     };
+    let is_lost = |find: &Find| !is_kept(find) && (draft.is_fresh || had_entry(find) || is_touched(find));
     let lost: Vec<Lost> = outer(finds)
-        .filter(|find| !is_kept(find))
+        .filter(|find| is_lost(find))
         .map(|find| Lost {
             find: find.id.clone(),
             kind: find.kind,

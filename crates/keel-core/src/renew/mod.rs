@@ -18,7 +18,7 @@ pub use draft::Draft;
 pub use entry::{Content, Drafted, NotDrafted};
 pub use flags::of as flags_of;
 pub use gate::{GIVE_UP, Gate, Lost, gate};
-pub use proof::{Proved, prove};
+pub use proof::{Proved, again, prove};
 pub use recipe::{RECIPES, Recipe};
 pub use size::{Size, SizeWrong};
 pub use stage::{Beside, Made, Staged, stage};

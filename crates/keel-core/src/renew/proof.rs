@@ -39,9 +39,7 @@ pub fn prove(
     cancel: &Cancel,
 ) -> Proved {
     let view: SharedSource = Arc::new(mend::overlay(source, edits));
-    let options = SweepOptions { reach: Reach::Landmarks, state: None };
-    let mut swept = sweep(&view, &options, &Desk::new(cancel.clone()).0);
-    named_as_before(&mut swept, finds);
+    let swept = again(&view, draft, finds, cancel);
     let after = ladder::examine_on(ground, &view, &swept, cancel);
     let stands: Vec<ByteRange> =
         draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(draft.sector)).collect();
@@ -57,16 +55,33 @@ pub fn prove(
         }
     }
     // Volumes that go, and those whose marks were chosen, were decided about; others may stand no lower.
-    let marked: Vec<ByteRange> =
-        draft.entries.iter().filter(|entry| entry.is_marked).map(|entry| entry.range(draft.sector)).collect();
+    let chosen: Vec<ByteRange> =
+        draft.entries.iter().filter(|entry| entry.is_chosen).map(|entry| entry.range(draft.sector)).collect();
     let decided = |volume: &ladder::VolumeLadder| {
         let at = volume.start_byte;
         !stands.iter().any(|range| range.contains(at))
             || made.iter().any(|made| made.range.contains(at))
-            || marked.iter().any(|range| range.contains(at))
+            || chosen.iter().any(|range| range.contains(at))
     };
     against.extend(mend::objections(edits, now, &after, &decided));
     Proved { after, swept, against }
+}
+
+/// What there is on a drive that is, or would be, what the draft says: the volumes that it keeps or makes, and what lies inside of those
+/// that it keeps, by the ids that they had `before`. What was given up is nobody's to mend.
+#[must_use]
+pub fn again(view: &SharedSource, draft: &Draft, before: &[Find], cancel: &Cancel) -> Sweep {
+    let options = SweepOptions { reach: Reach::Landmarks, state: None };
+    let mut swept = sweep(view, &options, &Desk::new(cancel.clone()).0);
+    named_as_before(&mut swept, before);
+    let wanted = |find: &Find| {
+        draft.entries.iter().any(|entry| {
+            let range = entry.range(draft.sector);
+            range.start == find.start_byte || (entry.content == Content::Stands && range.contains(find.start_byte))
+        })
+    };
+    swept.finds.retain(wanted);
+    swept
 }
 
 /// Gives finds the ids that they have on the drive as it is; those that are new have numbers behind these.

@@ -1,8 +1,9 @@
 //! A draft as edits: the table's sectors, the structures of new volumes, and what of former ones has to go.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use keel_format::make::{NewVolume, Wanted};
+use keel_format::make::{self, NewVolume};
 use keel_format::table::{Scheme, TableReading};
 use keel_format::{Geometry, VolumeKind};
 use keel_source::{ByteOffset, ByteRange, Lba, Overlay, Payload, RangeSet, SharedSource, counted, size_decimal};
@@ -14,7 +15,7 @@ use super::step::Wish;
 use crate::edit::{Belongs, Edit, Intent, Order};
 use crate::find::{Find, outer};
 use crate::layout::{Layout, LayoutEntry};
-use crate::mend::table::{changed, stated};
+use crate::mend::table::{Wanted, changed, stated};
 
 /// Bytes at either end of a new volume in which nothing of a former one may stand: that is where systems look for signatures.
 const CLEARED: u64 = 128 << 10;
@@ -66,18 +67,24 @@ pub struct Beside<'a> {
 /// # Errors
 /// [`NotDrafted`] where a table or a volume cannot be made so.
 pub fn stage(source: &SharedSource, table: &TableReading, draft: &Draft, beside: &Beside<'_>) -> Result<Staged, NotDrafted> {
+    let kept_as_it_is = !draft.is_fresh && (draft.unsound.is_some() || draft.scheme == Some(Scheme::Apm));
+    if beside.clears_leftovers && kept_as_it_is {
+        let what = draft.unsound.as_deref().unwrap_or("an Apple partition map is not changed here");
+        return Err(NotDrafted(format!("what is left over is told by a sound table ({what}): mend it first, or make a new one")));
+    }
     let layout = layout(source, table, draft, beside.made_at);
     let mut edits = Vec::new();
     let mut made = Vec::new();
     // What the new table and the new volumes take: nothing else is written there.
     let mut taken = RangeSet::default();
-    for edit in table_edits(source, table, draft, &layout)? {
-        taken.add(edit.range());
-        edits.push(edit);
+    let sectors = table_sectors(source, table, draft, &layout)?;
+    for wanted in &sectors {
+        taken.add(ByteRange::sized(wanted.lba.offset(draft.sector), wanted.bytes.len() as u64));
     }
-    for (at, bytes) in table_ground(source, table, draft, &layout) {
-        taken.add(ByteRange::sized(at, bytes));
+    if is_stated_anew(table, draft) {
+        edits.extend(table_edits(source, draft, &layout, &sectors));
     }
+    let of_table: BTreeSet<String> = edits.iter().map(|edit: &Edit| edit.belongs.group.clone()).collect();
     let new = draft.entries.iter().filter_map(|entry| match &entry.content {
         Content::New(wish) => Some((entry, wish)),
         Content::Stands => None,
@@ -85,10 +92,7 @@ pub fn stage(source: &SharedSource, table: &TableReading, draft: &Draft, beside:
     for (entry, wish) in new {
         let (volume, range) = volume(source, draft, entry, wish, beside.made_at)?;
         let group = format!("new/{} {}", entry.slot, wish.kind.word());
-        let needs: Vec<String> =
-            edits.iter().map(|edit: &Edit| edit.belongs.group.clone()).filter(|group| group.starts_with("table/")).collect();
-        let needs: std::collections::BTreeSet<String> = needs.into_iter().collect();
-        let belongs = Belongs { group, needs: needs.into_iter().collect() };
+        let belongs = Belongs { group, needs: of_table.iter().cloned().collect() };
         let reason = format!("a new {} of {} is made{}", wish.kind.word(), size_decimal(range.len()), named(&wish.label));
         for part in &volume.parts {
             let at = range.start + part.at.0;
@@ -178,7 +182,7 @@ fn layout(source: &SharedSource, table: &TableReading, draft: &Draft, made_at: u
         },
         entries,
         left_out: Vec::new(),
-        by_choice: std::collections::BTreeSet::new(),
+        by_choice: BTreeSet::new(),
         new_ids: false,
         disk,
         whole_drive: draft.scheme.is_none(),
@@ -198,8 +202,9 @@ fn bare(source: &SharedSource, draft: &Draft) -> SharedSource {
     Arc::new(bare)
 }
 
-fn table_edits(source: &SharedSource, table: &TableReading, draft: &Draft, layout: &Layout) -> Result<Vec<Edit>, NotDrafted> {
-    if draft.scheme.is_none() || !is_stated_anew(table, draft) {
+/// Every sector of the table that states the draft; none for a drive without one.
+fn table_sectors(source: &SharedSource, table: &TableReading, draft: &Draft, layout: &Layout) -> Result<Vec<Wanted>, NotDrafted> {
+    if !matches!(draft.scheme, Some(Scheme::Gpt | Scheme::Mbr)) {
         return Ok(Vec::new());
     }
     let wanted = if draft.is_fresh || draft.is_converted {
@@ -211,9 +216,13 @@ fn table_edits(source: &SharedSource, table: &TableReading, draft: &Draft, layou
     } else {
         stated(source, table, layout)
     };
+    let scheme = with_article(layout.scheme.word());
+    wanted.ok_or_else(|| NotDrafted(format!("{scheme} cannot state these entries on {} sectors", draft.drive)))
+}
+
+/// The edits by which these sectors come to stand on the drive.
+fn table_edits(source: &SharedSource, draft: &Draft, layout: &Layout, sectors: &[Wanted]) -> Vec<Edit> {
     let scheme = layout.scheme.word();
-    let wanted = wanted
-        .ok_or_else(|| NotDrafted(format!("{} cannot state these entries on {} sectors", with_article(scheme), draft.drive)))?;
     let reason = match (draft.is_fresh, draft.is_converted, draft.is_marked) {
         (true, ..) => format!("a new {scheme} is made"),
         (_, true, _) => format!("the table becomes {}; no volume moves", with_article(scheme)),
@@ -221,7 +230,7 @@ fn table_edits(source: &SharedSource, table: &TableReading, draft: &Draft, layou
         _ => format!("the {scheme} is to state {}", counted(layout.entries.len(), "entry", "entries")),
     };
     let edit = |wanted| changed(source, wanted, &reason).map(|edit| Edit { intent: Intent::Create, ..edit });
-    Ok(wanted.iter().filter_map(edit).collect())
+    sectors.iter().filter_map(edit).collect()
 }
 
 /// `an MBR`, `a GPT`.
@@ -243,18 +252,6 @@ fn is_stated_anew(table: &TableReading, draft: &Draft) -> bool {
     draft.is_fresh || draft.is_marked || draft.is_converted || !kept
 }
 
-/// Ground that the table keeps: nothing of it is cleared as a former one's.
-fn table_ground(source: &SharedSource, table: &TableReading, draft: &Draft, layout: &Layout) -> Vec<(ByteOffset, u64)> {
-    if draft.scheme.is_none() {
-        return Vec::new();
-    }
-    let base = if draft.is_fresh || draft.is_converted { bare(source, draft) } else { SharedSource::clone(source) };
-    let reading = if draft.is_fresh || draft.is_converted { keel_format::table::read(base.as_ref()) } else { table.clone() };
-    let sector = source.sector_size();
-    let stated = stated(&base, &reading, layout).unwrap_or_default();
-    stated.iter().map(|wanted| (wanted.lba.offset(sector), wanted.bytes.len() as u64)).collect()
-}
-
 /// The new volume of an entry and its ground.
 fn volume(
     source: &SharedSource,
@@ -265,7 +262,7 @@ fn volume(
 ) -> Result<(NewVolume, ByteRange), NotDrafted> {
     let range = entry.range(draft.sector);
     let serial = identifier(source, &format!("{} at {}", wish.kind.word(), entry.first), made_at).as_u128();
-    let wanted = Wanted {
+    let wanted = make::Wanted {
         bytes: range.len(),
         sector: draft.sector,
         hidden_sectors: entry.first.0,
@@ -318,18 +315,18 @@ fn leftovers(source: &SharedSource, draft: &Draft, finds: &[Find], taken: &Range
     let sector = source.sector_size();
     let stands: Vec<ByteRange> =
         draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(sector)).collect();
-    let keeps =
-        |find: &Find| stands.iter().any(|range| range.start == find.start_byte && range.end >= find.range().end.min(range.end));
     let mut kept = taken.clone();
     stands.iter().for_each(|range| kept.add(*range));
-    let gone = outer(finds).filter(|find| !keeps(find));
+    let gone = outer(finds).filter(|find| !stands.iter().any(|range| range.contains(find.start_byte)));
     let places = gone.flat_map(|find| {
         let at = find.witnesses.iter().filter(|witness| witness.weight > 0).filter_map(|witness| witness.at_byte);
         let starts = at.chain([find.start_byte]).take(MOST_SIGNATURES);
         let what = format!("signature of {} ({})", find.kind.word(), find.id);
         starts.map(move |at| (what.clone(), ByteRange::sized(at.lba(sector).offset(sector), sector.bytes()))).collect::<Vec<_>>()
     });
+    // Beside volumes that stay a second table may be in use: the ends are cleared where none does.
     let ends = [START, ByteOffset(source.len().saturating_sub(CLEARED).next_multiple_of(sector.bytes()))];
+    let ends = ends.into_iter().filter(|_| stands.is_empty());
     let ends =
         ends.map(|at| ("end of the drive".to_string(), ByteRange::new(at, ByteOffset((at.0 + CLEARED).min(source.len())))));
     let reason = "it belongs to nothing that stays, and systems that see it take the ground for something else";

@@ -39,7 +39,7 @@ impl Draft {
             Step::Flags(number, marks) => {
                 let at = self.entry(*number)?;
                 self.changed(at, |entry| {
-                    entry.is_marked = true;
+                    entry.is_chosen = true;
                     flags::set(entry, marks)
                 })
             }
@@ -50,7 +50,7 @@ impl Draft {
                 }
                 self.changed(at, |entry| {
                     entry.type_code = *code;
-                    entry.is_marked = true;
+                    entry.is_chosen = true;
                     Ok(Vec::new())
                 })
             }

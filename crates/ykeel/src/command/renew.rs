@@ -11,7 +11,7 @@ use keel_core::mend::{self, Look};
 use keel_core::plan::Plan;
 use keel_core::renew::which::{self, Purpose, Reader};
 use keel_core::renew::{self, Draft, Drafted, Gate, Made, NewTable, RECIPES, Recipe, Step, StepWrong, Wish};
-use keel_core::sweep::{Reach, SweepOptions};
+use keel_core::sweep::Reach;
 use keel_format::table::{Scheme, TypeCode};
 use keel_source::{SectorSize, SharedSource, counted, printable, size_decimal};
 use serde::Serialize;
@@ -46,7 +46,7 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
         steps.extend(recipe.steps(source.len(), label));
     }
     let answers = purpose.as_ref().map(which::answers).unwrap_or_default();
-    if purpose.is_some() && args.table.is_some() && args.add.is_empty() {
+    if purpose.is_some() && args.table.is_some_and(|table| table != TableArg::Mark) && args.add.is_empty() {
         let served = answers.first().filter(|answer| answer.serves).ok_or(NONE_SERVES)?;
         steps.push(Step::Add(Wish::plain(served.kind)));
     } else if purpose.is_some() && steps.is_empty() {
@@ -66,8 +66,8 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     let ground = Ground::ask(&source, &cancel(), &mut |_| {});
     let now = ladder::examine_on(&ground, &source, &swept, &cancel());
     let looks = mend::looks(&source, &swept.finds);
-    let gate = renew::gate(&source, &swept.finds, &looks, &draft, &now);
     let edits = staged.edits;
+    let gate = renew::gate(&source, (&swept.finds, &looks), (&draft, &edits), &now);
     let proved = renew::prove(&source, (&draft, &staged.made, &edits), (&swept.finds, &looks), (&ground, &now), &cancel());
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
@@ -99,8 +99,7 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     if args.apply.apply {
         let stay = looks.into_iter().filter(|(id, _)| document.gate.lost.iter().all(|lost| lost.find != *id));
         let stay: BTreeMap<String, Look> = stay.collect();
-        let options = SweepOptions { reach: Reach::Landmarks, state: None };
-        let again = || keel_core::sweep::sweep(&source, &options, &keel_core::job::Desk::new(cancel()).0);
+        let again = || renew::again(&source, &draft, &swept.finds, &cancel());
         document.applied = Some(planned::apply(&args.apply, &source, &document.plan, &stay, &again)?);
     }
     if args.source.json {
@@ -328,7 +327,9 @@ fn print(document: &Document, draft: &Draft) {
         return;
     }
     print_groups(&document.plan);
-    let made = counted(document.made.len(), "new volume", "new volumes");
-    say!("{made} made on the drive as it would be: opened, and held against every rule");
+    if !document.made.is_empty() {
+        let made = counted(document.made.len(), "new volume", "new volumes");
+        say!("{made} made on the drive as it would be: opened, and held against every rule");
+    }
     planned::print_outlook(&document.plan, document.after.as_ref());
 }

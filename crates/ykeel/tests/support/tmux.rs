@@ -68,7 +68,7 @@ impl Session {
             if holds(&screen) {
                 return screen;
             }
-            assert!(begun.elapsed() < Duration::from_secs(60), "the screen never showed {what}:\n{screen}");
+            assert!(begun.elapsed() < Duration::from_secs(180), "the screen never showed {what}:\n{screen}");
             thread::sleep(Duration::from_millis(50));
         }
     }

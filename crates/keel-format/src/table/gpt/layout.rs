@@ -67,7 +67,17 @@ pub const REVISION: u32 = 0x0001_0000;
 pub const LEAST_ARRAY_BYTES: u64 = 16_384;
 /// Type of a volume with a file system that desktop systems read.
 pub const BASIC_DATA: Uuid = uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
+/// `Attributes`, bit 0 (UEFI 2.10 §5.3.3): the platform needs the partition.
+pub const REQUIRED: u64 = 1;
+/// `Attributes`, bit 2: a BIOS starts from it.
+pub const LEGACY_BOOTABLE: u64 = 1 << 2;
+/// `Attributes` of basic data, bit 60: not written.
+pub const READ_ONLY: u64 = 1 << 60;
+/// `Attributes` of basic data, bit 62: not shown.
+pub const HIDDEN: u64 = 1 << 62;
+/// `Attributes` of basic data, bit 63: no letter by itself.
+pub const NO_AUTOMATIC_MOUNT: u64 = 1 << 63;
 /// `Attributes` of a basic data partition that keep it from being shown: read-only, hidden, no automatic letter.
-pub const HIDING_BITS: u64 = 1 << 60 | 1 << 62 | 1 << 63;
+pub const HIDING_BITS: u64 = READ_ONLY | HIDDEN | NO_AUTOMATIC_MOUNT;
 /// Type of an EFI system partition.
 pub const EFI_SYSTEM: Uuid = uuid!("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");

@@ -9,19 +9,18 @@ use super::layout::{BASIC_DATA, EFI_SYSTEM};
 pub(crate) const LINUX: (Uuid, &[Uuid]) = (LINUX_DATA, &[BASIC_DATA, LINUX_HOME, LINUX_ROOT]);
 /// Encrypted volumes, which older installers kept behind plain types.
 pub(crate) const LINUX_LUKS: (Uuid, &[Uuid]) = (LUKS_TYPE, &[LINUX_DATA, BASIC_DATA, LINUX_HOME, LINUX_ROOT]);
-/// Type of Linux volumes.
-pub const LINUX_DATA: Uuid = uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4");
+const LINUX_DATA: Uuid = uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4");
 /// Type of Linux swap space.
-pub const LINUX_SWAP: Uuid = uuid!("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F");
+pub(crate) const LINUX_SWAP: Uuid = uuid!("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F");
 /// Type of LVM2 physical volumes.
-pub const LINUX_LVM: Uuid = uuid!("E6D6D379-F507-44C2-A23C-238F2A3DF928");
+pub(crate) const LINUX_LVM: Uuid = uuid!("E6D6D379-F507-44C2-A23C-238F2A3DF928");
 /// Type of members of a Linux RAID.
-pub const LINUX_RAID: Uuid = uuid!("A19D880F-05FC-4D3B-A006-743F0F84911E");
+pub(crate) const LINUX_RAID: Uuid = uuid!("A19D880F-05FC-4D3B-A006-743F0F84911E");
 const LUKS_TYPE: Uuid = uuid!("CA7D7CCB-63ED-4C53-861C-1742536059CC");
 const LINUX_HOME: Uuid = uuid!("933AC7E1-2EB4-4F13-B844-0E14E2AEF915");
 const LINUX_ROOT: Uuid = uuid!("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709");
 /// Type of HFS+ and HFSX.
-pub const HFS_PLUS: Uuid = uuid!("48465300-0000-11AA-AA11-00306543ECAC");
+pub(crate) const HFS_PLUS: Uuid = uuid!("48465300-0000-11AA-AA11-00306543ECAC");
 /// Type of APFS containers.
 pub(crate) const APFS: Uuid = uuid!("7C3457EF-0000-11AA-AA11-00306543ECAC");
 const RESERVED: Uuid = uuid!("E3C9E316-0B5C-4DB8-817D-F92DF00215AE");

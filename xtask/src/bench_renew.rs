@@ -1,0 +1,142 @@
+//! `cargo xtask bench --renew`: new volumes beside those of the system's formatters (time, and what the device was told to write), and a
+//! table of 128 entries converted there and back.
+
+use std::fs::{self, File};
+use std::path::Path;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, ensure};
+use keel_core::case;
+use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
+use keel_core::renew::{self, Beside, Draft, NewTable, Size, Step, Wish};
+use keel_format::VolumeKind;
+use keel_format::table::{self, Scheme};
+use keel_source::{OpenOptions, SharedSource};
+
+use crate::guest::{root, run};
+
+/// Lengths of the drives, in bytes.
+const LENGTHS: [u64; 2] = [64_000_000_000, 4_000_000_000_000];
+/// What is made beside whose formatter, with the options by which it is as quick.
+const FORMATTERS: &[(VolumeKind, &str, &[&str])] = &[
+    (VolumeKind::Fat32, "mkfs.vfat", &["-F", "32"]),
+    (VolumeKind::ExFat, "mkfs.exfat", &[]),
+    (VolumeKind::Ntfs, "mkfs.ntfs", &["-Q", "-F", "-q", "-s", "512", "-p", "0", "-H", "255", "-S", "63"]),
+    (VolumeKind::Ext4, "mkfs.ext4", &["-q", "-F", "-E", "nodiscard,lazy_itable_init=1,lazy_journal_init=1"]),
+];
+/// How often each is made; the median counts.
+const TIMES: usize = 3;
+/// Entries of the table that is converted.
+const ENTRIES: u64 = 128;
+
+pub(crate) fn run_all() -> anyhow::Result<()> {
+    let work = root().join("target/bench/renew");
+    let _ = fs::remove_dir_all(&work);
+    fs::create_dir_all(&work)?;
+    case::keep_state_in(&work.join("state"));
+    println!("{:<8} {:>8}  {:>22}  {:>22}", "kind", "length", "here (s, MB written)", "formatter");
+    for bytes in LENGTHS {
+        for (kind, program, options) in FORMATTERS {
+            if *kind == VolumeKind::Fat32 && bytes > 2 << 40 {
+                continue;
+            }
+            let image = work.join("drive.img");
+            let median = |each: &dyn Fn() -> anyhow::Result<(Duration, u64)>| -> anyhow::Result<(Duration, u64)> {
+                let mut all = (0..TIMES).map(|_| each()).collect::<anyhow::Result<Vec<_>>>()?;
+                all.sort_unstable();
+                all.into_iter().nth(TIMES / 2).context("made at least once")
+            };
+            let here = median(&|| on_loop(&image, bytes, |device| made_here(*kind, device)))?;
+            let there = median(&|| {
+                on_loop(&image, bytes, |device| {
+                    let begun = Instant::now();
+                    run(program, &[*options, &[device]].concat())?;
+                    File::open(device)?.sync_all()?;
+                    Ok(begun.elapsed())
+                })
+            })?;
+            let shown = |(took, written): (Duration, u64)| format!("{:.2}, {:.1}", took.as_secs_f64(), written as f64 / 1e6);
+            println!("{:<8} {:>5} GB  {:>22}  {:>22}", kind.word(), bytes / 1_000_000_000, shown(here), shown(there));
+        }
+    }
+    converted(&work)
+}
+
+/// Lets `work` write to a loop device over a new sparse file; answers what it says, and the bytes that the device was told to write.
+fn on_loop(image: &Path, bytes: u64, work: impl Fn(&str) -> anyhow::Result<Duration>) -> anyhow::Result<(Duration, u64)> {
+    let _ = fs::remove_file(image);
+    File::create(image)?.set_len(bytes / 512 * 512)?;
+    let output = Command::new("losetup").args(["--find", "--show"]).arg(image).output()?;
+    ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let device = String::from_utf8(output.stdout)?.trim().to_string();
+    let before = written(&device)?;
+    let took = work(&device);
+    let after = written(&device);
+    run("losetup", &["--detach", &device])?;
+    fs::remove_file(image)?;
+    Ok((took?, after?.saturating_sub(before)))
+}
+
+/// Bytes that a device was told to write since it is there.
+fn written(device: &str) -> anyhow::Result<u64> {
+    let name = device.rsplit('/').next().unwrap_or_default();
+    let stat = fs::read_to_string(format!("/sys/block/{name}/stat"))?;
+    let sectors: u64 = stat.split_whitespace().nth(6).context("a count of sectors")?.parse()?;
+    Ok(sectors * 512)
+}
+
+/// One volume over the whole device, with plan, way back, writing and reading back.
+fn made_here(kind: VolumeKind, device: &str) -> anyhow::Result<Duration> {
+    let source = keel_source::open(Path::new(device), OpenOptions::default())?;
+    let begun = Instant::now();
+    let (draft, table) = drafted(&source, &[Step::Table(NewTable::None), Step::Add(Wish::plain(kind))])?;
+    let beside = Beside { finds: &[], clears_leftovers: false, made_at: 1_790_000_000 };
+    let staged = renew::stage(&source, &table, &draft, &beside)?;
+    let plan = Plan::new(&source, staged.edits, false);
+    let bundle = root().join("target/bench/renew/way-back.ykundo");
+    let _ = fs::remove_file(&bundle);
+    let options = ApplyOptions {
+        confirmation: Confirmation::Code(plan.code.clone()),
+        override_words: None,
+        bundle: Some(bundle),
+        stamp: case::stamp(),
+    };
+    plan::apply(&source, &plan, &options, &mut |_| {})?;
+    Ok(begun.elapsed())
+}
+
+fn drafted(source: &SharedSource, steps: &[Step]) -> anyhow::Result<(Draft, table::TableReading)> {
+    let table = table::read(source.as_ref());
+    let mut draft = Draft::of(source, &table, renew::ALIGN);
+    steps.iter().try_for_each(|step| draft.take(step))?;
+    Ok((draft, table))
+}
+
+/// A GPT of [`ENTRIES`] entries becomes an MBR with a chain of logicals, and that a GPT again.
+fn converted(work: &Path) -> anyhow::Result<()> {
+    let image = work.join("entries.img");
+    File::create(&image)?.set_len((ENTRIES * 3 + 4) << 20)?;
+    let source = keel_source::open(&image, OpenOptions::default())?;
+    let entry = |number: u64| {
+        let at = Some(keel_source::Lba((number * 3 + 1) << 11));
+        Step::Add(Wish { at, size: Some(Size::Bytes(2 << 20)), ..Wish::plain(VolumeKind::Ext2) })
+    };
+    let steps: Vec<Step> = std::iter::once(Step::Table(NewTable::Of(Scheme::Gpt))).chain((0..ENTRIES).map(entry)).collect();
+    let beside = Beside { finds: &[], clears_leftovers: false, made_at: 1_790_000_000 };
+    let (draft, table) = drafted(&source, &steps)?;
+    let full = renew::stage(&source, &table, &draft, &beside)?;
+    let mut view: SharedSource = std::sync::Arc::new(keel_core::mend::overlay(&source, &full.edits));
+    for scheme in [Scheme::Mbr, Scheme::Gpt] {
+        let begun = Instant::now();
+        let (draft, table) = drafted(&view, &[Step::Convert(scheme)])?;
+        let staged = renew::stage(&view, &table, &draft, &beside)?;
+        let took = begun.elapsed();
+        let after: SharedSource = std::sync::Arc::new(keel_core::mend::overlay(&view, &staged.edits));
+        let reading = table::read(after.as_ref());
+        ensure!(reading.scheme == Some(scheme) && reading.partitions.len() as u64 == ENTRIES, "every entry is there");
+        println!("{ENTRIES} entries to a {}: {:.1} ms, {} edits", scheme.word(), took.as_secs_f64() * 1e3, staged.edits.len());
+        view = after;
+    }
+    Ok(())
+}
