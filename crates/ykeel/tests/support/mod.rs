@@ -15,16 +15,25 @@ pub mod tmux;
 /// The `ykeel` that was built with these tests.
 pub const YKEEL: &str = env!("CARGO_BIN_EXE_ykeel");
 
-/// The demo yard, laid out once for all tests of a file; nothing may be written to it.
+/// The demo yard, laid out once by each build of `ykeel` for the tests of all files; nothing may be written to it.
 pub fn yard() -> &'static Path {
-    // In the folder that the build keeps for tests: what a static holds is never dropped, and each yard takes its room.
+    // In the folder that the build keeps for tests: one yard for all of them, since each takes most of a gigabyte.
     static YARD: OnceLock<PathBuf> = OnceLock::new();
     YARD.get_or_init(|| {
-        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(concat!("yard-", env!("CARGO_CRATE_NAME")));
-        let _ = fs::remove_dir_all(&folder);
-        fs::create_dir_all(&folder).unwrap();
-        let output = Command::new(YKEEL).args(["demo", "--no-screens", "--dir"]).arg(&folder).output().unwrap();
-        assert!(output.status.success(), "{output:?}");
+        let rooms = Path::new(env!("CARGO_TARGET_TMPDIR"));
+        let (folder, stamp) = (rooms.join("yard"), rooms.join("yard.stamp"));
+        let lock = fs::File::create(rooms.join("yard.lock")).unwrap();
+        lock.lock().unwrap();
+        let program = fs::metadata(YKEEL).unwrap();
+        let laid_by = format!("{} {:?}", program.len(), program.modified().unwrap());
+        if fs::read_to_string(&stamp).ok().as_ref() != Some(&laid_by) {
+            let _ = fs::remove_file(&stamp);
+            let _ = fs::remove_dir_all(&folder);
+            fs::create_dir_all(&folder).unwrap();
+            let output = Command::new(YKEEL).args(["demo", "--no-screens", "--dir"]).arg(&folder).output().unwrap();
+            assert!(output.status.success(), "{output:?}");
+            fs::write(&stamp, laid_by).unwrap();
+        }
         folder
     })
 }
