@@ -28,6 +28,9 @@ pub enum CoreError {
     /// A safety rule stands against it.
     #[error("refused: {0}")]
     Refused(#[from] Refusal),
+    /// Ground that cannot be wiped.
+    #[error(transparent)]
+    Wipe(#[from] crate::wipe::NotWiped),
     /// An undo bundle that is none, or damaged.
     #[error("{} is no sound undo bundle: {reason}", path.display())]
     Bundle {

@@ -29,6 +29,8 @@ pub enum Purpose {
     Fill,
     /// Everything is overwritten by the copy of another drive.
     Overwrite,
+    /// Ground of it is overwritten, in words.
+    Wipe,
     /// It is told where its addresses end.
     End,
 }
@@ -99,8 +101,16 @@ mod tests {
         Arc::new(As(memory, identity))
     }
 
-    const ALL: [Purpose; 7] =
-        [Purpose::Apply, Purpose::Undo, Purpose::Probe, Purpose::PutBack, Purpose::Fill, Purpose::Overwrite, Purpose::End];
+    const ALL: [Purpose; 8] = [
+        Purpose::Apply,
+        Purpose::Undo,
+        Purpose::Probe,
+        Purpose::PutBack,
+        Purpose::Fill,
+        Purpose::Overwrite,
+        Purpose::Wipe,
+        Purpose::End,
+    ];
 
     #[test]
     fn yes_is_enough_for_images_and_for_nothing_that_destroys() {

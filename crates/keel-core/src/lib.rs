@@ -4,7 +4,7 @@
 //! examines a drive or a drive as it would be, `copy` takes an image of a sick
 //! drive, `coverage` says how much of it a verdict rests on, `advice` what the next step is, `files` takes files out, `case` keeps what outlives a run, `yard` lists
 //! what lies on the bench, `export` writes lists as files, `renew` makes
-//! a drive ready for use again. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
+//! a drive ready for use again, `wipe` overwrites ground. `leave` is the one door to writing, `whose` tells what is kept of one drive from what is kept of another.
 //! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
@@ -45,6 +45,7 @@ mod tag;
 mod testing;
 pub mod whose;
 pub mod widen;
+pub mod wipe;
 pub mod yard;
 
 pub use error::{CoreError, Refusal, chain};

@@ -36,7 +36,8 @@ fn renewed(source: &SharedSource, steps: &[Step]) -> Result<Outcome, String> {
     let swept = swept(source, Reach::Landmarks);
     let mut draft = Draft::of(source, &swept.table, renew::ALIGN);
     for step in steps {
-        draft.take(step).map_err(|why| why.to_string())?;
+        let step = renew::settled(source, &draft, step).map_err(|why| why.to_string())?;
+        draft.take(&step).map_err(|why| why.to_string())?;
     }
     let beside = Beside { finds: &swept.finds, clears_leftovers: false, made_at: MADE_AT };
     let staged = renew::stage(source, &swept.table, &draft, &beside).map_err(|why| why.to_string())?;
@@ -44,7 +45,7 @@ fn renewed(source: &SharedSource, steps: &[Step]) -> Result<Outcome, String> {
     let now = ladder::examine_on(&ground, source, &swept, &Cancel::default());
     let looks: BTreeMap<String, Look> = mend::looks(source, &swept.finds);
     let gate = renew::gate(source, (&swept.finds, &looks), (&draft, &staged.edits), &now);
-    let of = (&draft, staged.made.as_slice(), staged.edits.as_slice());
+    let of = (&draft, staged.made.as_slice(), staged.fitted.as_slice(), staged.edits.as_slice());
     let proved = renew::prove(source, of, (&swept.finds, &looks), (&ground, &now), &Cancel::default());
     Ok(Outcome { edits: staged.edits, gate, against: proved.against, told: draft.told })
 }
@@ -323,6 +324,56 @@ fn what_is_lost_is_said_and_wants_words_and_what_keeps_everything_wants_none() {
     assert!(fs::read(&bench.image).unwrap() == before, "the bundle leads back");
 }
 
+#[test]
+fn volumes_shrink_and_grow_with_their_entries_and_every_file_stays() {
+    for scheme in [Scheme::Gpt, Scheme::Mbr] {
+        let (bench, contents) = filled(scheme, 3);
+        let source = bench.open();
+        let (before, untouched) = (listed(&source), fs::read(&bench.image).unwrap());
+        // Two make room for a new one.
+        let new = Wish { size: Some(Size::Bytes(8 * MIB)), ..Wish::plain(VolumeKind::ExFat) };
+        let steps = [Step::Shrink(3, Size::Least), Step::Shrink(1, Size::Bytes(24 * MIB)), Step::Add(new)];
+        let outcome = renewed(&source, &steps).unwrap();
+        assert_eq!((outcome.against.clone(), outcome.gate.words, outcome.gate.lost.len()), (Vec::new(), None, 0), "{scheme:?}");
+        let view = with(&source, &outcome.edits);
+        let reading = table::read(view.as_ref());
+        assert!(reading.is_sound() && reading.partitions.len() == 4, "{scheme:?}");
+        let length = |number: u32| reading.partitions.iter().find(|entry| entry.slot == number).unwrap().sectors.0 * 512;
+        assert!(length(1) <= 24 * MIB && length(3) < 38 * MIB);
+        let after = listed(&view);
+        for (at, look) in &before {
+            assert_eq!(after.get(at).map(|look| (look.counted, &look.files)), Some((look.counted, &look.files)), "{scheme:?} {at}");
+        }
+        // Written, grown into all that is free, and put back.
+        let plan = Plan::new(&source, outcome.edits, false).wanting(outcome.gate.words);
+        let bundle = bench.folder.path().join("way-back.ykundo");
+        let options = ApplyOptions {
+            confirmation: Confirmation::Yes,
+            override_words: None,
+            bundle: Some(bundle.clone()),
+            stamp: "2026-12-01T10-00-00".into(),
+        };
+        plan::apply(&source, &plan, &options, &mut |_| {}).unwrap();
+        let grown = renewed(&source, &[Step::Grow(3, Size::Rest)]).unwrap();
+        assert_eq!(grown.against, Vec::<String>::new(), "{scheme:?}");
+        let view = with(&source, &grown.edits);
+        assert_eq!(listed(&view).len(), contents.len() + 1);
+        back(&source, &bundle);
+        assert!(fs::read(&bench.image).unwrap() == untouched, "the bundle leads back");
+        let said = [
+            refused(&source, &[Step::Grow(1, Size::Rest)]),
+            refused(&source, &[Step::Grow(2, Size::Bytes(4000 * MIB))]),
+            refused(&source, &[Step::Shrink(2, Size::Bytes(MIB))]),
+            refused(&source, &[Step::Shrink(9, Size::Least)]),
+            refused(&source, &[Step::Shrink(1, Size::Bytes(100 * MIB))]),
+        ];
+        let words = ["does not grow", "cannot grow to", "the least that its content", "there is no entry 9", "does not shrink"];
+        for (said, words) in said.iter().zip(words) {
+            assert!(said.contains(words), "{said}");
+        }
+    }
+}
+
 fn back(source: &SharedSource, bundle: &Path) {
     let read = Bundle::read(bundle).unwrap();
     plan::recover(source, (bundle, &read), Direction::RollBack, &Confirmation::Yes, &mut |_| {}).unwrap();
@@ -397,13 +448,15 @@ impl Row {
         let kinds: Vec<VolumeKind> = renew::makeable().collect();
         let mut wish = Wish::plain(kinds[self.below(kinds.len() as u64) as usize]);
         let number = self.below(7) as u32 + 1;
-        match self.below(10) {
+        match self.below(13) {
             0 => table_of([Some(Scheme::Gpt), Some(Scheme::Mbr), None][self.below(3) as usize]),
             1 => Step::Convert([Scheme::Gpt, Scheme::Mbr][self.below(2) as usize]),
             2 => Step::Delete(number),
             3 => Step::Format(number, wish),
             4 => Step::Flags(number, Flag::ALL.into_iter().filter(|_| self.below(3) == 0).collect()),
             5 => Step::Table(NewTable::Mark),
+            6 | 7 => Step::Grow(number, [Size::Rest, Size::Bytes((8 << self.below(6)) * MIB)][self.below(2) as usize]),
+            8 | 9 => Step::Shrink(number, [Size::Least, Size::Bytes((4 << self.below(6)) * MIB)][self.below(2) as usize]),
             _ => {
                 wish.size = Some(Size::Bytes((1 << self.below(9)) * MIB + self.below(3) * 512));
                 wish.at = (self.below(4) == 0).then(|| Lba(self.below(600 * 2048)));
@@ -418,7 +471,7 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
     let mut row = Row(0x5EED);
     let (mut taken, mut refusals) = (0, 0);
     let mut bench = Bench::new(600 * MIB);
-    for round in 0..60 {
+    for round in 0..90 {
         // What earlier rounds left stays for some of them, and then there is a new drive.
         if round % 10 == 0 {
             bench = Bench::new(600 * MIB);
@@ -428,7 +481,8 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
         let steps: Vec<Step> = first.into_iter().chain((0..1 + row.below(3)).map(|_| row.step())).collect();
         let swept_before = swept(&drive, Reach::Landmarks);
         let mut draft = Draft::of(&drive, &swept_before.table, renew::ALIGN);
-        let steps: Vec<Step> = steps.into_iter().filter(|step| draft.take(step).inspect_err(|_| refusals += 1).is_ok()).collect();
+        let mut takes = |step: &Step| renew::settled(&drive, &draft, step).and_then(|step| draft.take(&step));
+        let steps: Vec<Step> = steps.into_iter().filter(|step| takes(step).inspect_err(|_| refusals += 1).is_ok()).collect();
         let outcome = match renewed(&drive, &steps) {
             Ok(outcome) => outcome,
             Err(why) => {

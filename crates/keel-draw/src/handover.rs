@@ -11,6 +11,7 @@ use keel_core::ladder::{self, Ground};
 use keel_core::layout::{self, Choices};
 use keel_core::reads::ReadsOptions;
 use keel_core::sweep::{Sweep, outer};
+use keel_core::wipe::Wiped;
 use keel_core::{CoreError, copy, fathom, health, mend, reads};
 use keel_format::table;
 use keel_source::own::{self, Over};
@@ -97,6 +98,22 @@ pub fn hand_over(asked: &Asked<'_>, out: &Path, which: Option<Which>) -> Result<
         [only] if !as_pdf => crate::svg(only).into_bytes(),
         sheets => crate::pdf(&title, sheets)?,
     };
+    own::write(out, &bytes, Over::Ours(&is_report)).map_err(|source| HandoverError::Write { path: out.into(), source })
+}
+
+/// Writes the certificate of a wipe to `out`, as PDF.
+///
+/// # Errors
+/// [`HandoverError`].
+pub fn certify(source: &SharedSource, case: Option<&Case>, wiped: &Wiped, out: &Path) -> Result<(), HandoverError> {
+    keel_core::whose::not_on_its_own_medium(source.as_ref(), out)?;
+    let who = case.map(|case| match case.record.client.as_str() {
+        "" => case.record.name.clone(),
+        client => format!("{}, {client}", case.record.name),
+    });
+    let head = head(source);
+    let sheets = crate::certificate(&head, &who.unwrap_or_default(), wiped)?;
+    let bytes = crate::pdf(&head.title, &sheets)?;
     own::write(out, &bytes, Over::Ours(&is_report)).map_err(|source| HandoverError::Write { path: out.into(), source })
 }
 

@@ -16,18 +16,20 @@ mod pdf;
 mod reads;
 mod report;
 mod svg;
+mod wipe;
 
 pub use canvas::{Anchor, Drawing, Shape, Tone};
 pub use capacity::capacity;
 pub use copy::copy;
 pub use font::FontError;
-pub use handover::{Asked, HandoverError, Which, hand_over};
+pub use handover::{Asked, HandoverError, Which, certify, hand_over};
 pub use health::health;
 pub use keel::{KeelDrawing, Lane, keel};
 pub use pdf::pdf;
 pub use reads::reads;
 pub use report::{Report, report};
 pub use svg::svg;
+pub use wipe::certificate;
 
 /// What stands at the top of every drawing.
 #[derive(Debug, Clone, Default)]

@@ -3,6 +3,7 @@
 use uuid::Uuid;
 
 use crate::make::{NewVolume, NotMade, Wanted};
+use crate::resize::Resizer;
 
 pub use crate::registry::VolumeKind;
 
@@ -37,6 +38,8 @@ pub struct KindFacts {
     pub holds: Holds,
     /// What makes new volumes of it; none where they are not made here.
     pub make: Option<Maker>,
+    /// What fits volumes of it to another length; none where that is not done here.
+    pub resize: Option<Resizer>,
 }
 
 /// Makes a new, empty volume of a kind.

@@ -2,7 +2,8 @@
 //! structures, says what they witness, reads trees and files through them, and makes new ones.
 //!
 //! Every format folder has the same rooms: `layout` (structures as stored, with the standard's field names),
-//! `witness` (evidence for a volume), `read` (tree and files), `mend` (rebuild from copies), `make` (create new).
+//! `witness` (evidence for a volume), `read` (tree and files), `mend` (rebuild from copies), `make` (create new), `resize` (fit to
+//! another length).
 //!
 //! Contract of every parser here: any bytes are accepted; no panic, no endless loop (every chain has a named bound),
 //! and no allocation sized by an unchecked field.
@@ -32,8 +33,10 @@ pub mod ntfs;
 pub mod pages;
 pub mod recognised;
 pub mod registry;
+mod relocate;
 mod remnant;
 mod replay;
+pub mod resize;
 pub mod shape;
 mod spelling;
 pub mod stamp;

@@ -5,10 +5,11 @@ use std::fs::{File, OpenOptions};
 use std::io;
 use std::ops::{Deref, DerefMut};
 use std::os::fd::AsRawFd;
-use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::sync::Mutex;
 
 use rustix::fs::OFlags;
+use rustix::io::Errno;
 
 use crate::file::{ReadBytes, read_full};
 
@@ -63,10 +64,32 @@ pub(crate) struct Direct {
 impl Direct {
     /// Opens what `file` is opened of, whose logical sectors are `unit` bytes. `None` where the system cannot.
     pub(crate) fn open(file: &File, unit: u64) -> Option<Self> {
+        Self::opened(file, unit, false)
+    }
+
+    /// The same, for writing too.
+    pub(crate) fn open_to_write(file: &File, unit: u64) -> Option<Self> {
+        Self::opened(file, unit, true)
+    }
+
+    fn opened(file: &File, unit: u64, writes: bool) -> Option<Self> {
         // By the descriptor: the same device, whatever stands under its path by now.
         let path = format!("/proc/self/fd/{}", file.as_raw_fd());
-        let file = OpenOptions::new().read(true).custom_flags(OFlags::DIRECT.bits().cast_signed()).open(path).ok()?;
+        let flags = OFlags::DIRECT.bits().cast_signed();
+        let file = OpenOptions::new().read(true).write(writes).custom_flags(flags).open(path).ok()?;
         Some(Self { file, unit: unit.max(1), spare: Mutex::default() })
+    }
+
+    /// Writes all of `bytes` at byte `at`. `None` where place, length or memory do not begin as they must, or the system cannot: nothing
+    /// is written then.
+    pub(crate) fn write_bytes(&self, at: u64, bytes: &[u8]) -> Option<io::Result<()>> {
+        if !self.fits(at, bytes) {
+            return None;
+        }
+        match self.file.write_all_at(bytes, at) {
+            Err(error) if error.raw_os_error() == Some(Errno::INVAL.raw_os_error()) => None,
+            written => Some(written),
+        }
     }
 
     fn fits(&self, at: u64, buf: &[u8]) -> bool {

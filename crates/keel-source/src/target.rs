@@ -8,6 +8,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use rustix::fs::{FallocateFlags, OFlags};
 use rustix::io::Errno;
 
+use crate::direct::Direct;
+use crate::file::ReadBytes;
 use crate::lock::ExclusiveLock;
 use crate::{ByteOffset, Payload, SourceError, holders, sys};
 
@@ -47,6 +49,32 @@ pub trait WriteTarget: Send {
             true => self.write_zeros(at, payload.len()),
             false => payload.each_piece(|from, piece| self.write_at(at + from, piece)),
         }
+    }
+
+    /// As [`WriteTarget::write_at`], past the system's memory where it can be: at the rate of the drive. Bytes of whole sectors that begin
+    /// at a page of memory ([`crate::PageBuf`]) are written so.
+    ///
+    /// # Errors
+    /// As [`WriteTarget::write_at`].
+    fn write_direct(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), SourceError> {
+        self.write_at(at, bytes)
+    }
+
+    /// As [`WriteTarget::read_back`], past the system's memory where it can be.
+    ///
+    /// # Errors
+    /// As [`WriteTarget::read_back`].
+    fn read_direct(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {
+        self.read_back(at, buf)
+    }
+
+    /// Asks the target itself for `bytes` zeros from byte `at` on, by one request, without handing them over: by giving the ground up
+    /// where it then reads zeros for certain, or by its own writing. False where it knows neither; nothing is written then.
+    ///
+    /// # Errors
+    /// As [`WriteTarget::write_at`].
+    fn zero_itself(&mut self, _at: ByteOffset, _bytes: u64) -> Result<bool, SourceError> {
+        Ok(false)
     }
 
     /// Makes everything written durable.
@@ -114,6 +142,8 @@ pub(crate) struct FileTarget {
     path: PathBuf,
     len: u64,
     poisoned: Option<String>,
+    /// The same, past the system's memory; none where the system cannot, or nobody asked yet.
+    direct: Option<Direct>,
     _lock: Option<ExclusiveLock>,
     _counted: Counted,
 }
@@ -138,7 +168,7 @@ impl FileTarget {
             }
             other => other.map_err(opening)?,
         };
-        let target = Self { file, path: path.into(), len, poisoned: None, _lock: lock, _counted: Counted::new() };
+        let target = Self { file, path: path.into(), len, poisoned: None, direct: None, _lock: lock, _counted: Counted::new() };
         let own = target.file.metadata().map_err(opening)?;
         if holders::file_id(&own) != holders::file_id(&about) || own.rdev() != about.rdev() {
             return Err(SourceError::Replaced { path: path.into(), what: "another file or device stands there now" });
@@ -170,6 +200,19 @@ impl FileTarget {
         })
     }
 
+    fn is_device(&self) -> bool {
+        self.file.metadata().is_ok_and(|about| about.file_type().is_block_device())
+    }
+
+    fn direct(&mut self) -> Option<&Direct> {
+        if self.direct.is_none() {
+            // Of a file any multiple of a page is whole.
+            let unit = if self.is_device() { u64::from(sys::device_logical_sector(&self.file).ok()?) } else { 4096 };
+            self.direct = Direct::open_to_write(&self.file, unit);
+        }
+        self.direct.as_ref()
+    }
+
     fn refuse_when_poisoned(&self, at: ByteOffset) -> Result<(), SourceError> {
         self.poisoned.as_ref().map_or(Ok(()), |reason| Err(failed("write", at, format!("an earlier write failed ({reason})"))))
     }
@@ -191,12 +234,36 @@ impl WriteTarget for FileTarget {
         self.refuse_when_poisoned(at)?;
         check_range(at, bytes, self.len)?;
         // An image gets a hole, a device is asked to write zeros itself. What knows neither is written to.
-        let is_device = self.file.metadata().is_ok_and(|about| about.file_type().is_block_device());
-        let how = if is_device { FallocateFlags::ZERO_RANGE } else { FallocateFlags::PUNCH_HOLE };
+        let how = if self.is_device() { FallocateFlags::ZERO_RANGE } else { FallocateFlags::PUNCH_HOLE };
         if bytes > 0 && rustix::fs::fallocate(&self.file, how | FallocateFlags::KEEP_SIZE, at.0, bytes).is_ok() {
             return Ok(());
         }
         Payload::zeros(bytes).each_piece(|from, piece| self.write_at(at + from, piece))
+    }
+
+    fn write_direct(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<(), SourceError> {
+        self.refuse_when_poisoned(at)?;
+        check_range(at, bytes.len() as u64, self.len)?;
+        match self.direct().and_then(|direct| direct.write_bytes(at.0, bytes)) {
+            Some(written) => self.latch("write", at, written),
+            None => self.write_at(at, bytes),
+        }
+    }
+
+    fn read_direct(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<(), SourceError> {
+        let read = self.direct().map(|direct| direct.read_bytes(at.0, buf));
+        match read {
+            Some(Ok(bytes)) if bytes == buf.len() => Ok(()),
+            Some(Err(error)) => Err(failed("read back", at, error)),
+            _ => self.read_back(at, buf),
+        }
+    }
+
+    fn zero_itself(&mut self, at: ByteOffset, bytes: u64) -> Result<bool, SourceError> {
+        self.refuse_when_poisoned(at)?;
+        check_range(at, bytes, self.len)?;
+        let asked = |how: FallocateFlags| rustix::fs::fallocate(&self.file, how | FallocateFlags::KEEP_SIZE, at.0, bytes).is_ok();
+        Ok(bytes == 0 || asked(FallocateFlags::PUNCH_HOLE) || asked(FallocateFlags::ZERO_RANGE))
     }
 
     fn flush(&mut self) -> Result<(), SourceError> {

@@ -13,12 +13,14 @@ mod drive;
 mod examples;
 mod mend;
 mod renew;
+mod wipe;
 
 pub(crate) use case::{CaseCommand, OutcomeArg};
 pub(crate) use copy::CopyArgs;
 pub(crate) use drive::{FathomArgs, SelfTestArg, WidenArgs};
 pub(crate) use mend::{ApplyArgs, ChoiceArgs, MendArgs};
 pub(crate) use renew::{RenewArgs, TableArg};
+pub(crate) use wipe::{VerifyArg, WipeArgs};
 
 /// Examines a drive, finds its lost volumes, and makes them mount again. Without a command it opens the screens.
 #[derive(Debug, Parser)]
@@ -132,6 +134,9 @@ pub(crate) enum Command {
     /// Make a drive ready for use again: a new table, new volumes, a converted table, former signatures cleared. Seen before, undone after.
     #[command(after_long_help = examples::RENEW)]
     Renew(RenewArgs),
+    /// Overwrite a drive or a part of it, read it back, and vouch for it. There is no way back.
+    #[command(after_long_help = examples::WIPE)]
+    Wipe(WipeArgs),
     /// Run every rule over a volume: what is not so, how it can be mended, and what would be lost. Reads only.
     #[command(after_long_help = examples::CHECK)]
     Check {

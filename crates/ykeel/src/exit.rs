@@ -4,6 +4,7 @@
 use std::process::ExitCode;
 
 use crate::out::{self, tell};
+use keel_core::wipe::NotWiped;
 use keel_core::{CoreError, chain};
 use keel_source::SourceError;
 
@@ -67,6 +68,8 @@ fn of_core(error: &CoreError) -> u8 {
         CoreError::Source(source) => of_source(source),
         CoreError::Format(_) => 3,
         CoreError::Refused(_) | CoreError::Bundle { .. } | CoreError::Saved { .. } => 4,
+        CoreError::Wipe(NotWiped::Ground(_) | NotWiped::OtherRecord { .. }) => 2,
+        CoreError::Wipe(NotWiped::Words) => 4,
         CoreError::Case { .. } => 3,
         CoreError::Unknown { .. } => 2,
         CoreError::File { .. } | CoreError::Nothing(_) | CoreError::NoRoom { .. } => 5,

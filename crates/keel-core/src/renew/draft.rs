@@ -71,6 +71,7 @@ impl Draft {
             ebr: (old.role == Role::Logical).then(|| old.entry_at.lba(sector)),
             stands: stands(old.first),
             content: Content::Stands,
+            fits: None,
             is_chosen: false,
         };
         let mut entries: Vec<Drafted> = table.partitions.iter().filter(|_| is_made_here).map(entry).collect();
@@ -154,6 +155,12 @@ impl Draft {
         Ok(())
     }
 
+    /// What is wrong with the present table, where nothing can rest on it.
+    #[must_use]
+    pub fn unsound(&self) -> Option<&str> {
+        self.unsound.as_deref()
+    }
+
     /// Sectors in which entries may lie.
     #[must_use]
     pub fn usable(&self) -> Range<u64> {
@@ -209,6 +216,7 @@ impl Draft {
             ebr: (role == Role::Logical).then(|| Lba(place.start.saturating_sub(before.max(1)))),
             stands: None,
             content: Content::New(wish.clone()),
+            fits: None,
             is_chosen: false,
         });
         self.entries.sort_by_key(|entry| entry.slot);
@@ -336,6 +344,7 @@ impl Draft {
         let (scheme, sector) = (self.scheme, self.sector);
         self.changed(at, |entry| {
             entry.content = Content::New(wish.clone());
+            entry.fits = None;
             if let Some(scheme) = scheme
                 && !entry.type_code.fits(wish.kind)
             {

@@ -49,6 +49,8 @@ pub struct Drafted {
     pub stands: Option<Geometry>,
     /// What it shall hold.
     pub content: Content,
+    /// Sectors that the volume which stands there shall take, where it gets another length.
+    pub fits: Option<u64>,
     /// True where its type or its marks were asked to be others: what follows from that is wanted.
     pub is_chosen: bool,
 }
@@ -72,6 +74,13 @@ impl Drafted {
     #[must_use]
     pub fn range(&self, sector: SectorSize) -> ByteRange {
         ByteRange::sized(self.first.offset(sector), self.sectors.bytes(sector))
+    }
+
+    /// As [`Self::range`], with all of the volume that stands there: one that gets shorter ends behind its entry now.
+    pub(super) fn held(&self, sector: SectorSize) -> ByteRange {
+        let own = self.range(sector);
+        let was = self.stands.as_ref().filter(|_| self.fits.is_some()).map_or(0, Geometry::bytes);
+        ByteRange::new(own.start, own.end.max(own.start + was))
     }
 
     /// The kind that it holds in the draft.
@@ -99,6 +108,7 @@ pub(super) fn whole(drive: u64) -> Drafted {
         ebr: None,
         stands: None,
         content: Content::Stands,
+        fits: None,
         is_chosen: false,
     }
 }

@@ -84,7 +84,7 @@ pub fn gate(
 ) -> Gate {
     let sector = draft.sector;
     let stands: Vec<ByteRange> =
-        draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(sector)).collect();
+        draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.held(sector)).collect();
     // Its entry stays, with room for it, or one that it lies in.
     let end = |find: &Find| find.range().end.0.min(source.len());
     let is_kept = |find: &Find| stands.iter().any(|range| range.start <= find.start_byte && range.end.0 >= end(find));

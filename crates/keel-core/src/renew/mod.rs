@@ -4,6 +4,7 @@
 mod convert;
 mod draft;
 mod entry;
+mod fit;
 mod flags;
 mod gate;
 mod proof;
@@ -16,6 +17,7 @@ pub mod which;
 
 pub use draft::Draft;
 pub use entry::{Content, Drafted, NotDrafted};
+pub use fit::{Fitted, settled};
 pub use flags::of as flags_of;
 pub use gate::{GIVE_UP, Gate, Lost, gate};
 pub use proof::{Proved, again, prove};

@@ -8,6 +8,7 @@ use keel_source::{ByteRange, SharedSource, Window};
 
 use super::draft::Draft;
 use super::entry::Content;
+use super::fit::{self, Fitted};
 use super::stage::Made;
 use crate::find::Find;
 use crate::job::{Cancel, Desk};
@@ -33,7 +34,7 @@ pub struct Proved {
 #[must_use]
 pub fn prove(
     source: &SharedSource,
-    (draft, made, edits): (&Draft, &[Made], &[Edit]),
+    (draft, made, fitted, edits): (&Draft, &[Made], &[Fitted], &[Edit]),
     (finds, looks): (&[Find], &BTreeMap<String, Look>),
     (ground, now): (&Ground, &Ladder),
     cancel: &Cancel,
@@ -44,8 +45,10 @@ pub fn prove(
     let stands: Vec<ByteRange> =
         draft.entries.iter().filter(|entry| entry.content == Content::Stands).map(|entry| entry.range(draft.sector)).collect();
     let mut against: Vec<String> = made.iter().filter_map(|made| not_whole(&view, made)).collect();
+    against.extend(fitted.iter().flat_map(|fitted| fit::against(source, &view, fitted, edits, cancel)));
+    let is_fitted = |find: &Find| fitted.iter().any(|fitted| fitted.range.start == find.start_byte);
     for find in finds.iter().filter(|find| find.is_outer() && stands.iter().any(|range| range.start == find.start_byte)) {
-        let Some(before) = looks.get(&find.id) else { continue };
+        let Some(before) = looks.get(&find.id).filter(|_| !is_fitted(find)) else { continue };
         let window: SharedSource = Arc::new(Window::new(SharedSource::clone(&view), find.range()));
         let then = mend::look(&window, &find.geometry);
         if let Some(path) = lost(before, &then) {

@@ -11,6 +11,7 @@ use uuid::{Builder, Uuid};
 
 use super::draft::Draft;
 use super::entry::{Content, Drafted, NotDrafted, START};
+use super::fit::{self, Fitted};
 use super::step::Wish;
 use crate::edit::{Belongs, Edit, Intent, Order};
 use crate::find::{Find, outer};
@@ -49,6 +50,8 @@ pub struct Staged {
     pub edits: Vec<Edit>,
     /// The volumes that are made.
     pub made: Vec<Made>,
+    /// The volumes that get another length.
+    pub fitted: Vec<Fitted>,
 }
 
 /// What is staged beside the draft.
@@ -85,6 +88,14 @@ pub fn stage(source: &SharedSource, table: &TableReading, draft: &Draft, beside:
         edits.extend(table_edits(source, draft, &layout, &sectors));
     }
     let of_table: BTreeSet<String> = edits.iter().map(|edit: &Edit| edit.belongs.group.clone()).collect();
+    let (tables, mut fitted): (Vec<String>, Vec<Fitted>) = (of_table.iter().cloned().collect(), Vec::new());
+    for entry in &draft.entries {
+        if let Some((volume, changes)) = fit::stage(source, draft, entry, &tables)? {
+            changes.iter().for_each(|edit| taken.add(edit.range()));
+            edits.extend(changes);
+            fitted.push(volume);
+        }
+    }
     let new = draft.entries.iter().filter_map(|entry| match &entry.content {
         Content::New(wish) => Some((entry, wish)),
         Content::Stands => None,
@@ -115,7 +126,7 @@ pub fn stage(source: &SharedSource, table: &TableReading, draft: &Draft, beside:
     }
     // A stable sort: what is a copy stands before what it is a copy of is touched.
     edits.sort_by_key(|edit| edit.order);
-    Ok(Staged { layout, edits, made })
+    Ok(Staged { layout, edits, made, fitted })
 }
 
 fn named(label: &str) -> String {

@@ -30,6 +30,10 @@ pub enum Step {
     Add(Wish),
     /// An entry gets a new volume.
     Format(u32, Wish),
+    /// An entry and the volume in it get longer.
+    Grow(u32, Size),
+    /// An entry and the volume in it get shorter.
+    Shrink(u32, Size),
     /// An entry gets just these marks.
     Flags(u32, Vec<Flag>),
     /// An entry gets another type.

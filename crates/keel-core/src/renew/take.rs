@@ -36,6 +36,8 @@ impl Draft {
             }),
             Step::Add(wish) => self.add(wish),
             Step::Format(number, wish) => self.format(*number, wish),
+            Step::Grow(number, size) => self.grow(*number, *size),
+            Step::Shrink(number, size) => self.shrink(*number, *size),
             Step::Flags(number, marks) => {
                 let at = self.entry(*number)?;
                 self.changed(at, |entry| {

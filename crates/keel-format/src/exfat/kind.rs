@@ -6,6 +6,7 @@ use super::{ExFatGeometry, ExFatVolume, FormerExFat, mend, open_former, set_asid
 use crate::former::FormatFormer;
 use crate::geometry::{FormatGeometry, hidden_sectors};
 use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise};
+use crate::resize::Resizer;
 use crate::table::gpt::BASIC_DATA;
 use crate::{Compute, FormatError, Geometry, Structure, Volume, VolumeKind};
 
@@ -27,6 +28,7 @@ pub(crate) const EXFAT: KindFacts = KindFacts {
     uncut: "its root folder lies behind the end: it cannot be cut here",
     holds: Holds::Files,
     make: Some(|_, wanted| super::make::volume(wanted)),
+    resize: Some(Resizer { least: super::resize::least, to: super::resize::to }),
 };
 
 impl FormatGeometry for ExFatGeometry {

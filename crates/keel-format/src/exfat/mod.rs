@@ -8,6 +8,7 @@ pub mod layout;
 pub mod make;
 pub mod mend;
 mod read;
+mod resize;
 mod shape;
 mod upcase;
 mod witness;

@@ -6,6 +6,7 @@ use super::{ExtGeometry, FormerExt, mend, open, open_former, set_aside};
 use crate::former::FormatFormer;
 use crate::geometry::FormatGeometry;
 use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise};
+use crate::resize::Resizer;
 use crate::table::gpt::LINUX;
 use crate::{Compute, FormatError, Geometry, Structure, Volume, VolumeKind};
 
@@ -41,6 +42,7 @@ const fn facts(word: &'static str) -> KindFacts {
         uncut: "ext keeps structures all over its length: it cannot be cut here",
         holds: Holds::Files,
         make: Some(super::make::volume),
+        resize: Some(Resizer { least: super::resize::least, to: super::resize::to }),
     }
 }
 

@@ -15,6 +15,7 @@ pub mod make;
 mod map;
 pub mod mend;
 mod read;
+mod resize;
 mod scan;
 mod shape;
 mod volume;

@@ -6,6 +6,7 @@ use super::{FatGeometry, FormerFat, mend, open, open_former};
 use crate::former::FormatFormer;
 use crate::geometry::{FormatGeometry, hidden_sectors};
 use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise};
+use crate::resize::Resizer;
 use crate::table::gpt::{BASIC_DATA, EFI_SYSTEM};
 use crate::{Compute, FormatError, Geometry, Structure, Volume, VolumeKind, registry};
 
@@ -37,6 +38,7 @@ const fn facts(word: &'static str, mbr: MbrTypes, apm: &'static [&'static str]) 
         uncut: "so few clusters would be left that it were another kind of FAT",
         holds: Holds::Files,
         make: Some(super::make::volume),
+        resize: Some(Resizer { least: super::resize::least, to: super::resize::to }),
     }
 }
 

@@ -10,6 +10,7 @@ pub mod make;
 pub mod mend;
 mod oem;
 mod read;
+mod resize;
 mod shape;
 mod table;
 mod witness;

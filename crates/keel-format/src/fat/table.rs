@@ -27,6 +27,11 @@ impl FatTable {
         table
     }
 
+    /// The copy that is asked first.
+    pub(super) fn lead(&self) -> u32 {
+        self.lead
+    }
+
     /// The copies, the leading one first.
     fn copies(&self) -> impl Iterator<Item = u32> {
         let lead = self.lead;

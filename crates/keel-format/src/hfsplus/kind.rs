@@ -6,6 +6,7 @@ use super::{FormerHfs, HfsGeometry, layout, mend, open, open_former, set_aside};
 use crate::former::FormatFormer;
 use crate::geometry::FormatGeometry;
 use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, Maker, MbrTypes, Promise};
+use crate::resize::Resizer;
 use crate::table::gpt::HFS_PLUS as HFS_PLUS_TYPE;
 use crate::{Compute, FormatError, Geometry, Structure, Volume, VolumeKind};
 
@@ -34,6 +35,7 @@ const fn facts(word: &'static str, apm: &'static [&'static str], make: Option<Ma
         uncut: "HFS+ keeps structures all over its length: it cannot be cut here",
         holds: Holds::Files,
         make,
+        resize: Some(Resizer { least: super::resize::least, to: super::resize::to }),
     }
 }
 

@@ -13,6 +13,7 @@ pub mod layout;
 pub mod make;
 pub mod mend;
 mod read;
+mod resize;
 mod shape;
 mod whole;
 mod witness;

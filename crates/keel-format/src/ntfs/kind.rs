@@ -6,6 +6,7 @@ use super::{FormerNtfs, NtfsGeometry, NtfsVolume, mend};
 use crate::former::FormatFormer;
 use crate::geometry::{FormatGeometry, hidden_sectors};
 use crate::kind::{Driver, Holds, KeptOfDeleted, KindFacts, MbrTypes, Promise};
+use crate::resize::Resizer;
 use crate::table::gpt::{BASIC_DATA, RECOVERY};
 use crate::{Compute, FormatError, Geometry, Structure, Volume, VolumeKind, registry};
 
@@ -30,6 +31,7 @@ pub(crate) const NTFS: KindFacts = KindFacts {
     uncut: "its MFT or the mirror of it lies behind the end: it cannot be cut here",
     holds: Holds::Files,
     make: Some(|_, wanted| super::make::volume(wanted)),
+    resize: Some(Resizer { least: super::resize::least, to: super::resize::to }),
 };
 
 impl FormatGeometry for NtfsGeometry {

@@ -15,6 +15,7 @@ mod paths;
 mod read;
 mod record;
 mod reparse;
+mod resize;
 mod runs;
 mod shape;
 mod stream;

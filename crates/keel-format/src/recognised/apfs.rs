@@ -22,6 +22,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     promised: Promise::Known,
     holds: Holds::Volumes,
     make: None,
+    resize: None,
     ..CLOSED
 };
 

@@ -24,4 +24,5 @@ pub(super) const CLOSED: KindFacts = KindFacts {
     uncut: "what such a volume holds cannot be told: it cannot be cut here",
     holds: Holds::Files,
     make: None,
+    resize: None,
 };

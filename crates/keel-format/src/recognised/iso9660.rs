@@ -19,6 +19,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     mbr: MbrTypes::new(0x83, &[0x07, 0x17, 0x00]),
     holds: Holds::FilesBehindTables,
     make: None,
+    resize: None,
     ..CLOSED
 };
 

@@ -22,6 +22,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     closed: Some(ENCRYPTED),
     holds: Holds::Volumes,
     make: None,
+    resize: None,
     ..CLOSED
 };
 

@@ -20,6 +20,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     closed: Some("a physical volume holds pieces of logical volumes, which its group puts together"),
     holds: Holds::Volumes,
     make: None,
+    resize: None,
     ..CLOSED
 };
 

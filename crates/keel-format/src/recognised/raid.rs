@@ -17,6 +17,7 @@ pub(crate) const FACTS: KindFacts = KindFacts {
     closed: Some("a RAID member holds a part of the volume; the others are needed to put it together"),
     holds: Holds::Volumes,
     make: None,
+    resize: None,
     ..CLOSED
 };
 

@@ -32,6 +32,7 @@ pub(crate) const XFS: KindFacts = KindFacts {
     uncut: "XFS keeps structures all over its length: it cannot be cut here",
     holds: Holds::Files,
     make: None,
+    resize: None,
 };
 
 impl FormatGeometry for XfsGeometry {

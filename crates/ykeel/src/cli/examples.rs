@@ -49,6 +49,13 @@ Examples:
   ykeel renew galley.img --recipe stick=GALLEY
   ykeel renew galley.img --convert gpt --apply --confirm 3HK-2QD
   ykeel renew galley.img --table none --add fat32,label=GALLEY --save-as ready.img";
+/// `wipe`.
+pub(super) const WIPE: &str = "\
+Examples:
+  ykeel wipe galley.img                    what would be lost, and the drive's code; nothing is written
+  ykeel wipe galley.img --yes --words \"overwrite it\" --certificate galley-wiped.pdf
+  ykeel wipe galley.img --free --pattern random --yes --words \"overwrite it\"
+  ykeel wipe galley.img --range 0..1MiB --verify all --confirm 3HK-2QD --words \"overwrite it\"";
 /// `check`.
 pub(super) const CHECK: &str = "\
 Examples:

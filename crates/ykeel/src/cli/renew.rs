@@ -25,6 +25,12 @@ pub(crate) struct RenewArgs {
     /// Make a new volume in an entry: its number, `=`, and the kind with what else is wanted.
     #[arg(long, value_name = "N=KIND[,label=TEXT][,cluster=BYTES]")]
     pub(crate) format: Vec<String>,
+    /// Make an entry and the volume in it longer, up to SIZE or into the rest of what is free behind it; nothing is lost.
+    #[arg(long, value_name = "N=SIZE|rest")]
+    pub(crate) grow: Vec<String>,
+    /// Make an entry and the volume in it shorter, down to SIZE or to the least that its content allows; nothing is lost.
+    #[arg(long, value_name = "N=SIZE|least")]
+    pub(crate) shrink: Vec<String>,
     /// Give an entry just these marks: active, hidden, read-only, no-automatic-mount, required, or none.
     #[arg(long, value_name = "N=FLAG[,FLAG]")]
     pub(crate) flag: Vec<String>,

@@ -23,6 +23,7 @@ mod structures;
 mod sweep;
 mod undo;
 mod widen;
+mod wipe;
 mod yard;
 
 use keel_source::printable;
@@ -52,6 +53,7 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         Some(Command::Copy(args)) => copy::run(&args),
         Some(Command::Mend(args)) => mend::run(&args),
         Some(Command::Renew(args)) => renew::run(&args),
+        Some(Command::Wipe(args)) => wipe::run(&args),
         Some(Command::Check { source, volume, lost_to }) => check::run(&source, volume.as_deref(), lost_to.as_deref()),
         Some(Command::Structures { source, volume }) => structures::run(&source, &volume),
         Some(Command::Prove { source, volume }) => prove::run(&source, &volume),

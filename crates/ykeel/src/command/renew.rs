@@ -10,7 +10,7 @@ use keel_core::layout::Layout;
 use keel_core::mend::{self, Look};
 use keel_core::plan::Plan;
 use keel_core::renew::which::{self, Purpose, Reader};
-use keel_core::renew::{self, Draft, Drafted, Gate, Made, NewTable, RECIPES, Recipe, Step, StepWrong, Wish};
+use keel_core::renew::{self, Draft, Drafted, Fitted, Gate, Made, NewTable, RECIPES, Recipe, Size, Step, StepWrong, Wish};
 use keel_core::sweep::Reach;
 use keel_format::table::{Scheme, TypeCode};
 use keel_source::{SectorSize, SharedSource, counted, printable, size_decimal};
@@ -29,6 +29,7 @@ struct Document {
     plan: Plan,
     gate: Gate,
     made: Vec<Made>,
+    fitted: Vec<Fitted>,
     /// What follows beside what was asked for, as sentences.
     told: Vec<String>,
     now: Ladder,
@@ -56,7 +57,8 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     let swept = sweep(&source, Reach::Landmarks)?;
     let mut draft = Draft::of(&source, &swept.table, renew::ALIGN);
     for step in &steps {
-        draft.take(step)?;
+        let step = renew::settled(&source, &draft, step)?;
+        draft.take(&step)?;
     }
     if steps.is_empty() && !clears_leftovers {
         return show(args, &draft, &swept.table);
@@ -68,7 +70,7 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     let looks = mend::looks(&source, &swept.finds);
     let edits = staged.edits;
     let gate = renew::gate(&source, (&swept.finds, &looks), (&draft, &edits), &now);
-    let proved = renew::prove(&source, (&draft, &staged.made, &edits), (&swept.finds, &looks), (&ground, &now), &cancel());
+    let proved = renew::prove(&source, (&draft, &staged.made, &staged.fitted, &edits), (&swept.finds, &looks), (&ground, &now), &cancel());
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }
@@ -79,6 +81,7 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
         layout: staged.layout,
         plan,
         made: staged.made,
+        fitted: staged.fitted,
         told: draft.told.clone(),
         now,
         after: Some(proved.after),
@@ -195,6 +198,13 @@ fn steps(args: &RenewArgs, sector: SectorSize) -> Result<Vec<Step>, StepWrong> {
     for text in &args.format {
         let (number, what) = renew::numbered(text)?;
         steps.push(Step::Format(number, Wish::typed(what, sector)?));
+    }
+    for (texts, is_growth) in [(&args.shrink, false), (&args.grow, true)] {
+        for text in texts {
+            let (number, what) = renew::numbered(text)?;
+            let size = Size::typed(what, sector)?;
+            steps.push(if is_growth { Step::Grow(number, size) } else { Step::Shrink(number, size) });
+        }
     }
     for text in &args.types {
         let (number, what) = renew::numbered(text)?;
@@ -318,6 +328,7 @@ fn print_groups(plan: &Plan) {
 fn print(document: &Document, draft: &Draft) {
     print_draft(draft);
     document.told.iter().for_each(|line| say!("{line}"));
+    document.fitted.iter().for_each(|fitted| say!("{}", fitted.sentence()));
     document.gate.sentences().iter().for_each(|line| say!("{line}"));
     if !document.coverage.is_whole() && !document.gate.lost.is_empty() {
         say!("{} % of the drive is explained: a sweep of the rest may find more that would be lost", document.coverage.percent());
@@ -330,6 +341,9 @@ fn print(document: &Document, draft: &Draft) {
     if !document.made.is_empty() {
         let made = counted(document.made.len(), "new volume", "new volumes");
         say!("{made} made on the drive as it would be: opened, and held against every rule");
+    }
+    if !document.fitted.is_empty() {
+        say!("every file of what grows or shrinks was compared on the drive as it would be");
     }
     planned::print_outlook(&document.plan, document.after.as_ref());
 }
