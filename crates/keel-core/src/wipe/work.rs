@@ -22,7 +22,7 @@ const ASKED: u64 = 1 << 30;
 /// What at most is written again after a power loss, in bytes and in time.
 const FLUSH_BYTES: u64 = 1 << 30;
 const FLUSH_EVERY: Duration = Duration::from_secs(20);
-/// Sectors in a row that fail before the rest of the piece is given up.
+/// Sectors in a row that fail before only one of so many is asked.
 const MOST_IN_A_ROW: usize = 16;
 /// Pieces in a row of which not one sector works before the drive is left alone.
 const MOST_DEAD: usize = 8;
@@ -265,28 +265,49 @@ impl Work<'_> {
             Err(error) if is_of_a_place(&error) => self.target = None,
             Err(error) => return Err(error.into()),
         }
-        let sector = self.source.sector_size().bytes();
-        let (mut worked, mut in_a_row) = (false, 0);
-        for (at, bytes) in (piece.start.0..).step_by(sector as usize).zip(bytes.chunks(sector as usize)) {
-            let range = ByteRange::sized(ByteOffset(at), bytes.len() as u64);
-            if in_a_row >= MOST_IN_A_ROW {
-                self.record.note(Line::Unwritable(at, piece.end.0));
-                break;
+        let sector = self.source.sector_size().bytes() as usize;
+        let count = bytes.len().div_ceil(sector);
+        let (mut worked, mut in_a_row, mut next) = (false, 0, 0);
+        while next < count {
+            if in_a_row < MOST_IN_A_ROW {
+                let took = self.write_sector(piece, bytes, next, written)?;
+                (worked, in_a_row) = (worked || took, if took { 0 } else { in_a_row + 1 });
+                next += 1;
+                continue;
             }
-            match self.target()?.write_at(range.start, bytes) {
-                Ok(()) => {
-                    (worked, in_a_row) = (true, 0);
-                    written.push(range);
+            // Of many that fail one behind the other only some are asked, until one works; then all before it.
+            let probe = (next + MOST_IN_A_ROW - 1).min(count - 1);
+            if self.write_sector(piece, bytes, probe, written)? {
+                for index in next..probe {
+                    self.write_sector(piece, bytes, index, written)?;
                 }
-                Err(error) if is_of_a_place(&error) => {
-                    self.target = None;
-                    in_a_row += 1;
-                    self.record.note(Line::Unwritable(range.start.0, range.end.0));
-                }
-                Err(error) => return Err(error.into()),
+                (worked, in_a_row) = (true, 0);
+            } else {
+                let at = |index: usize| piece.start.0 + (index * sector) as u64;
+                self.record.note(Line::Unwritable(at(next), at(probe)));
             }
+            next = probe + 1;
         }
         Ok(worked)
+    }
+
+    /// Writes sector `index` of a piece; false where it takes no write.
+    fn write_sector(&mut self, piece: ByteRange, bytes: &[u8], index: usize, written: &mut Vec<ByteRange>) -> Result<bool, CoreError> {
+        let sector = self.source.sector_size().bytes() as usize;
+        let Some(bytes) = bytes.chunks(sector).nth(index) else { return Ok(false) };
+        let range = ByteRange::sized(piece.start + (index * sector) as u64, bytes.len() as u64);
+        match self.target()?.write_at(range.start, bytes) {
+            Ok(()) => {
+                written.push(range);
+                Ok(true)
+            }
+            Err(error) if is_of_a_place(&error) => {
+                self.target = None;
+                self.record.note(Line::Unwritable(range.start.0, range.end.0));
+                Ok(false)
+            }
+            Err(error) => Err(error.into()),
+        }
     }
 
     /// Makes what was written durable, and says so in the record.
