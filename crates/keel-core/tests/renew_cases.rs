@@ -342,7 +342,11 @@ fn volumes_shrink_and_grow_with_their_entries_and_every_file_stays() {
         assert!(length(1) <= 24 * MIB && length(3) < 38 * MIB);
         let after = listed(&view);
         for (at, look) in &before {
-            assert_eq!(after.get(at).map(|look| (look.counted, &look.files)), Some((look.counted, &look.files)), "{scheme:?} {at}");
+            assert_eq!(
+                after.get(at).map(|look| (look.counted, &look.files)),
+                Some((look.counted, &look.files)),
+                "{scheme:?} {at}"
+            );
         }
         // Written, grown into all that is free, and put back.
         let plan = Plan::new(&source, outcome.edits, false).wanting(outcome.gate.words);

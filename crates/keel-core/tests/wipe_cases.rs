@@ -77,7 +77,9 @@ fn nothing_is_written_without_words_and_code_or_to_ground_that_is_none() {
         assert!(matches!(asked(Confirmation::Yes, words), Err(CoreError::Wipe(NotWiped::Words))), "{words}");
     }
     assert!(matches!(asked(Confirmation::Code("AAA-AAA".into()), WORDS), Err(CoreError::Refused(Refusal::Code))));
-    for (from, to, what) in [(0, 0, "no byte"), (100, 1024, "whole sectors"), (0, 700, "whole sectors"), (0, 5 * MIB, "behind the end")] {
+    for (from, to, what) in
+        [(0, 0, "no byte"), (100, 1024, "whole sectors"), (0, 700, "whole sectors"), (0, 5 * MIB, "behind the end")]
+    {
         let said = wipe::ground_of(&source, range(from, to)).unwrap_err().to_string();
         assert!(said.contains(what), "{said}");
     }
@@ -185,7 +187,8 @@ fn a_drive_that_fails_on_the_way_is_named_place_by_place_and_written_around() {
 fn free_ground_is_written_over_and_every_file_stays() {
     state();
     let bench = Bench::new(200 * MIB);
-    let [linux, stick, office] = [(2048u64, 160_000u64), (180_224, 120_000), (307_200, 80_000)].map(|(first, sectors)| (first * 512, sectors * 512));
+    let [linux, stick, office] =
+        [(2048u64, 160_000u64), (180_224, 120_000), (307_200, 80_000)].map(|(first, sectors)| (first * 512, sectors * 512));
     bench.mbr(&[(0x83, linux.0, linux.1), (0x06, stick.0, stick.1), (0x07, office.0, office.1)]);
     bench.ext4(linux.0, linux.1, "LINUX", &files(3));
     bench.fat(stick.0, stick.1, "16", "STICK", &files(4));
@@ -198,7 +201,13 @@ fn free_ground_is_written_over_and_every_file_stays() {
     }
     let free = wipe::free(&source, &table::read(source.as_ref()), &Cancel::default()).unwrap();
     assert!(free.told.iter().any(|line| line.contains("boot loaders")), "{:?}", free.told);
-    let wanted = Wanted { ground: free.ground, pattern: Pattern::Bytes(vec![0x5A]), verify: Verify::All, by_device: false, record: bench.folder.path().join("wipe.jsonl") };
+    let wanted = Wanted {
+        ground: free.ground,
+        pattern: Pattern::Bytes(vec![0x5A]),
+        verify: Verify::All,
+        by_device: false,
+        record: bench.folder.path().join("wipe.jsonl"),
+    };
     let before = keel_core::mend::looks(&source, &support::swept(&source, keel_core::sweep::Reach::Landmarks).finds);
     let done = wiped(&source, &wanted).unwrap();
     assert!(done.is_whole() && done.bytes > 150 * MIB, "{}", done.line());
@@ -210,7 +219,11 @@ fn free_ground_is_written_over_and_every_file_stays() {
     for find in swept.finds.iter().filter(|find| find.is_outer()) {
         let window = keel_source::Window::new(SharedSource::clone(&source), find.range());
         let volume = find.geometry.open(std::sync::Arc::new(window)).unwrap();
-        let wrong: Vec<String> = keel_format::check::check(volume.as_ref()).into_iter().flat_map(|rule| rule.findings).map(|found| found.what).collect();
+        let wrong: Vec<String> = keel_format::check::check(volume.as_ref())
+            .into_iter()
+            .flat_map(|rule| rule.findings)
+            .map(|found| found.what)
+            .collect();
         assert_eq!(wrong, Vec::<String>::new(), "{}", find.id);
     }
     let image = fs::read(&bench.image).unwrap();

@@ -40,8 +40,8 @@ pub fn certificate(head: &Head, who: &str, wiped: &Wiped) -> Result<Vec<Drawing>
     page.row("ground", &ground);
     page.row("method", &wiped.method());
     page.row("read back", &format!("{}; {}", wiped.verify.word(), wiped.verified_line()));
-    page.row("begun", &wiped.begun);
-    page.row("ended", &format!("{}; the work took {took}", wiped.ended));
+    page.row("begun", &readable(&wiped.begun));
+    page.row("ended", &format!("{}; the work took {took}", readable(&wiped.ended)));
     if !who.is_empty() {
         page.row("case", who);
     }
@@ -75,9 +75,17 @@ pub fn certificate(head: &Head, who: &str, wiped: &Wiped) -> Result<Vec<Drawing>
     page.line(9.5, BEYOND);
     if wiped.zeroed_by_device > 0 {
         let bytes = size_decimal(wiped.zeroed_by_device);
-        page.line(9.5, &format!("{bytes} of this are the drive's own word: it was asked to make them read zeros, and was not written to."));
+        page.line(
+            9.5,
+            &format!("{bytes} of this are the drive's own word: it was asked to make them read zeros, and was not written to."),
+        );
     }
     Ok(page.end())
+}
+
+/// A time as people write it.
+fn readable(stamp: &str) -> String {
+    stamp.replace('T', " ").replace('Z', " UTC")
 }
 
 /// Sheets that are filled from top to bottom.
@@ -152,7 +160,11 @@ fn strip(page: &mut Page<'_>, wiped: &Wiped) {
         page.sheet.rect([x, top - 3.0, width.max(1.2), STRIP + 6.0], Some(Tone::BLACK), None);
     }
     page.sheet.rect([MARGIN, top, WIDTH, STRIP], None, Some(0.5));
-    page.sheet.dim([MARGIN, top + STRIP + 14.0], 8.0, "the drive from its first byte to its last: grey written over, black failed, white left alone");
+    page.sheet.dim(
+        [MARGIN, top + STRIP + 14.0],
+        8.0,
+        "the drive from its first byte to its last: grey written over, black failed, white left alone",
+    );
     page.y += STRIP + 34.0;
 }
 

@@ -25,7 +25,9 @@ impl Relocation {
         let mut ground = Units::new(u64::from(count));
         let mut taken: Option<Range<u64>> = None;
         for cluster in (FIRST..before.saturating_add(FIRST)).filter(|cluster| is_used(*cluster)) {
-            let Some(unit) = cluster.checked_sub(FIRST + shift).map(u64::from).filter(|unit| *unit < u64::from(count)) else { continue };
+            let Some(unit) = cluster.checked_sub(FIRST + shift).map(u64::from).filter(|unit| *unit < u64::from(count)) else {
+                continue;
+            };
             match &mut taken {
                 Some(range) if range.end == unit => range.end += 1,
                 _ => {

@@ -189,7 +189,9 @@ impl<'a> Sheet<'a> {
         self.moved += len;
         if self.moved > MOST_MOVED {
             let most = size_decimal(MOST_MOVED);
-            return Err(NotResized(format!("more than {most} of content would have to move, which is more than a plan holds: a smaller step may do")));
+            return Err(NotResized(format!(
+                "more than {most} of content would have to move, which is more than a plan holds: a smaller step may do"
+            )));
         }
         Ok(())
     }
@@ -212,7 +214,8 @@ impl<'a> Sheet<'a> {
             let stands = self.from_source(*start, BLOCK as usize)?;
             let sectors = (*start..).step_by(sector).zip(block.bytes.chunks(sector).zip(stands.chunks(sector)));
             for (at, (new, old)) in sectors {
-                let follows = run.as_ref().is_some_and(|(what, from, bytes)| *what == block.what && from + bytes.len() as u64 == at);
+                let follows =
+                    run.as_ref().is_some_and(|(what, from, bytes)| *what == block.what && from + bytes.len() as u64 == at);
                 if new == old || at >= self.source.len() {
                     continue;
                 }

@@ -61,7 +61,13 @@ fn cases() -> Vec<Case> {
         case("ext4", VolumeKind::Ext4, 400, &["mkfs.ext4", "-q", "-F", "-b", "1024"], ext),
         case("ext4 of 4 KiB", VolumeKind::Ext4, 700, &["mkfs.ext4", "-q", "-F", "-b", "4096"], ext),
         case("ext4 without reserve", VolumeKind::Ext4, 300, &["mkfs.ext4", "-q", "-F", "-b", "1024", "-O", "^resize_inode"], ext),
-        case("ext4 without checksums", VolumeKind::Ext4, 300, &["mkfs.ext4", "-q", "-F", "-b", "1024", "-O", "^metadata_csum,^flex_bg"], ext),
+        case(
+            "ext4 without checksums",
+            VolumeKind::Ext4,
+            300,
+            &["mkfs.ext4", "-q", "-F", "-b", "1024", "-O", "^metadata_csum,^flex_bg"],
+            ext,
+        ),
     ]
 }
 

@@ -67,7 +67,9 @@ impl Draft {
         let at = if self.scheme.is_none() && number == 1 && !self.entries.is_empty() { 0 } else { self.entry(number)? };
         let entry = self.entries.get(at);
         let geometry = entry.filter(|entry| entry.content == Content::Stands).and_then(|entry| entry.stands.clone());
-        let wrong = || NotDrafted(format!("no volume that is known stands in entry {number}: there is nothing that could grow or shrink"));
+        let wrong = || {
+            NotDrafted(format!("no volume that is known stands in entry {number}: there is nothing that could grow or shrink"))
+        };
         geometry.map(|geometry| (at, geometry)).ok_or_else(wrong)
     }
 
@@ -84,7 +86,12 @@ impl Draft {
             Size::Least => return Err(NotDrafted("a volume grows to a size, or into the rest of what is free behind it".into())),
             // The end of the free ground, in whole steps of alignment.
             Size::Rest => ((reach / align * align).saturating_sub(first)).max(own),
-            size => size.sectors(drive, sector).unwrap_or(own).next_multiple_of(align).min(room.max(own)).max(size.sectors(drive, sector).unwrap_or(own)),
+            size => size
+                .sectors(drive, sector)
+                .unwrap_or(own)
+                .next_multiple_of(align)
+                .min(room.max(own))
+                .max(size.sectors(drive, sector).unwrap_or(own)),
         };
         if wanted > room {
             return Err(NotDrafted(format!(
@@ -97,7 +104,9 @@ impl Draft {
         if wanted * sector.bytes() <= geometry.bytes() {
             let has = size_decimal(geometry.bytes());
             let free = whole(room - own);
-            return Err(NotDrafted(format!("entry {number} does not grow: its volume has {has} already, and {free} are free behind it")));
+            return Err(NotDrafted(format!(
+                "entry {number} does not grow: its volume has {has} already, and {free} are free behind it"
+            )));
         }
         self.fit(at, wanted)
     }
@@ -107,7 +116,9 @@ impl Draft {
         let (at, geometry) = self.standing(number)?;
         let (drive, sector, align) = (self.drive, self.sector, self.align);
         let wanted = match size {
-            Size::Rest | Size::Least => return Err(NotDrafted("a volume shrinks to a size, or to the least that its content allows".into())),
+            Size::Rest | Size::Least => {
+                return Err(NotDrafted("a volume shrinks to a size, or to the least that its content allows".into()));
+            }
             size => size.sectors(drive, sector).unwrap_or(0),
         };
         let own = self.entries.get(at).map_or(0, |entry| entry.sectors.0);
@@ -117,7 +128,10 @@ impl Draft {
         let wanted = if aligned < own { aligned } else { wanted };
         if wanted * sector.bytes() >= geometry.bytes() || wanted > own {
             let has = size_decimal(geometry.bytes());
-            return Err(NotDrafted(format!("entry {number} does not shrink to {}: its volume has {has}", size_decimal(wanted * sector.bytes()))));
+            return Err(NotDrafted(format!(
+                "entry {number} does not shrink to {}: its volume has {has}",
+                size_decimal(wanted * sector.bytes())
+            )));
         }
         self.fit(at, wanted)
     }
@@ -167,13 +181,18 @@ pub fn settled(source: &SharedSource, draft: &Draft, step: &Step) -> Result<Step
 /// That a volume was closed and is whole: only then its own counts can be followed.
 fn whole(window: &SharedSource, geometry: &Geometry, number: u32) -> Result<(), NotDrafted> {
     let word = geometry.kind().word();
-    let volume = geometry.open(SharedSource::clone(window)).map_err(|why| NotDrafted(format!("the {word} of entry {number} does not open: {why}")))?;
+    let volume = geometry
+        .open(SharedSource::clone(window))
+        .map_err(|why| NotDrafted(format!("the {word} of entry {number} does not open: {why}")))?;
     if !volume.left_open().is_empty() {
         return Err(NotDrafted(format!(
             "the {word} of entry {number} was not closed: mount it and close it, or mend it, before it grows or shrinks"
         )));
     }
-    let wrong = check::check(volume.as_ref()).into_iter().flat_map(|rule| rule.findings).find(|finding| finding.severity > Severity::Note);
+    let wrong = check::check(volume.as_ref())
+        .into_iter()
+        .flat_map(|rule| rule.findings)
+        .find(|finding| finding.severity > Severity::Note);
     match wrong {
         Some(wrong) => Err(NotDrafted(format!("the {word} of entry {number} is not whole ({}): mend it first", wrong.what))),
         None => Ok(()),
@@ -194,7 +213,12 @@ fn both(entry: &Drafted, draft: &Draft) -> Option<(ByteRange, u64)> {
 ///
 /// # Errors
 /// [`NotDrafted`] where the volume is not whole, or its structures do not allow it.
-pub(super) fn stage(source: &SharedSource, draft: &Draft, entry: &Drafted, table: &[String]) -> Result<Option<(Fitted, Vec<Edit>)>, NotDrafted> {
+pub(super) fn stage(
+    source: &SharedSource,
+    draft: &Draft,
+    entry: &Drafted,
+    table: &[String],
+) -> Result<Option<(Fitted, Vec<Edit>)>, NotDrafted> {
     let (Some((ground, bytes)), Some(geometry)) = (both(entry, draft), &entry.stands) else { return Ok(None) };
     let number = entry.number.unwrap_or(entry.slot);
     let ground = ByteRange::new(ground.start, ground.end.min(ByteOffset(source.len())));
@@ -203,7 +227,15 @@ pub(super) fn stage(source: &SharedSource, draft: &Draft, entry: &Drafted, table
     let resized = geometry.resized(&window, bytes).map_err(|why| NotDrafted(format!("entry {number}: {why}")))?;
     let Resized { geometry: becomes, parts, moved } = resized;
     let range = ByteRange::sized(ground.start, bytes);
-    let fitted = Fitted { slot: entry.slot, kind: geometry.kind(), before: geometry.bytes(), range, moved, was: geometry.clone(), geometry: becomes };
+    let fitted = Fitted {
+        slot: entry.slot,
+        kind: geometry.kind(),
+        before: geometry.bytes(),
+        range,
+        moved,
+        was: geometry.clone(),
+        geometry: becomes,
+    };
     let group = format!("length/{} {}", entry.slot, geometry.kind().word());
     let belongs = Belongs { group, needs: table.to_vec() };
     let reason = fitted.sentence();
@@ -229,7 +261,13 @@ pub(super) fn stage(source: &SharedSource, draft: &Draft, entry: &Drafted, table
 
 /// What stands against a volume that gets another length, by a look at every file of it in `source` and in the drive as it would be:
 /// the same files, and the same bytes wherever anything of a file moves or is written over.
-pub(super) fn against(source: &SharedSource, view: &SharedSource, fitted: &Fitted, edits: &[Edit], cancel: &Cancel) -> Vec<String> {
+pub(super) fn against(
+    source: &SharedSource,
+    view: &SharedSource,
+    fitted: &Fitted,
+    edits: &[Edit],
+    cancel: &Cancel,
+) -> Vec<String> {
     let name = format!("the {} of entry {}", fitted.kind.word(), fitted.slot);
     let window = |source: &SharedSource, bytes: u64| -> SharedSource {
         Arc::new(Window::new(SharedSource::clone(source), ByteRange::sized(fitted.range.start, bytes)))
@@ -240,7 +278,8 @@ pub(super) fn against(source: &SharedSource, view: &SharedSource, fitted: &Fitte
         (Err(why), _) => return vec![format!("{name} does not open: {why}")],
         (_, Err(why)) => return vec![format!("{name} would not open: {why}")],
     };
-    let wrong = check::check(then.as_ref()).into_iter().flat_map(|rule| rule.findings).find(|finding| finding.severity > Severity::Note);
+    let wrong =
+        check::check(then.as_ref()).into_iter().flat_map(|rule| rule.findings).find(|finding| finding.severity > Severity::Note);
     if let Some(wrong) = wrong {
         return vec![format!("{name} would not be whole: {}", wrong.what)];
     }
@@ -262,7 +301,9 @@ pub(super) fn against(source: &SharedSource, view: &SharedSource, fitted: &Fitte
         if cancel.is_cancelled() {
             break;
         }
-        let Some((other, others_bytes, others)) = after.get(path) else { return vec![format!("{path} of {name} would not be there")] };
+        let Some((other, others_bytes, others)) = after.get(path) else {
+            return vec![format!("{path} of {name} would not be there")];
+        };
         let untouched = extents == others && !extents.is_empty() && !extents.iter().any(is_written);
         if bytes != others_bytes || !(untouched || same(now.as_ref(), *id, then.as_ref(), *other)) {
             return vec![format!("{path} of {name} would not read as it does")];
@@ -293,7 +334,9 @@ fn files(volume: &dyn Volume) -> Result<BTreeMap<String, File>, keel_format::For
 
 /// True when both read the same, or neither reads.
 fn same(now: &dyn Volume, id: keel_format::NodeId, then: &dyn Volume, other: keel_format::NodeId) -> bool {
-    let (Ok(one), Ok(two)) = (now.streams(id), then.streams(other)) else { return now.streams(id).is_err() == then.streams(other).is_err() };
+    let (Ok(one), Ok(two)) = (now.streams(id), then.streams(other)) else {
+        return now.streams(id).is_err() == then.streams(other).is_err();
+    };
     one == two
         && one.iter().all(|stream| {
             let (one, two) = (now.open(id, &stream.name), then.open(other, &stream.name));

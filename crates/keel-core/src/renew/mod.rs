@@ -1,6 +1,7 @@
 //! Renew: a drive made ready for use again. A [`Draft`] is the table as it shall be, changed a [`Step`] at a time; [`stage`] makes edits
 //! of it, [`gate`] says what would be lost, [`proof`] looks into the drive as it would be. The plan writes and undoes them as any other.
 
+mod asked;
 mod convert;
 mod draft;
 mod entry;
@@ -15,6 +16,7 @@ mod step;
 mod take;
 pub mod which;
 
+pub use asked::{ENTRY_WORDS, TABLE_WORDS, of_entry, of_table};
 pub use draft::Draft;
 pub use entry::{Content, Drafted, NotDrafted};
 pub use fit::{Fitted, settled};

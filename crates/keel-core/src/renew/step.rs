@@ -111,6 +111,12 @@ pub enum StepWrong {
     /// No type.
     #[error("`{0}` is no type: 0x07 for an MBR, a GUID for a GPT")]
     Type(String),
+    /// Nothing that can be done to a table.
+    #[error("`{0}`: {words} can be typed for the table", words = super::TABLE_WORDS)]
+    Table(String),
+    /// Nothing that can be done to an entry.
+    #[error("`{0}`: {words} can be typed for an entry", words = super::ENTRY_WORDS)]
+    Entry(String),
     /// No size.
     #[error(transparent)]
     Size(#[from] super::SizeWrong),

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use keel_format::table::{Scheme, TableReading};
 use keel_format::check;
+use keel_format::table::{Scheme, TableReading};
 use keel_source::{ByteOffset, ByteRange, Cancel, RangeSet, SharedSource, Window, size_decimal};
 
 use super::NotWiped;
@@ -26,7 +26,9 @@ pub struct Free {
 pub fn free(source: &SharedSource, table: &TableReading, cancel: &Cancel) -> Result<Free, NotWiped> {
     let draft = Draft::of(source, table, ALIGN);
     if let Some(wrong) = draft.unsound() {
-        return Err(NotWiped::Ground(format!("what is free is told by a sound table ({wrong}): mend it first, or wipe the whole drive")));
+        return Err(NotWiped::Ground(format!(
+            "what is free is told by a sound table ({wrong}): mend it first, or wipe the whole drive"
+        )));
     }
     if draft.scheme == Some(Scheme::Apm) {
         let why = "an Apple partition map keeps places that are not told apart here: wipe volumes or ranges";
@@ -54,7 +56,10 @@ pub fn free(source: &SharedSource, table: &TableReading, cancel: &Cancel) -> Res
     let sectors = draft.drive * draft.sector.bytes();
     kept.lacking(ByteRange::sized(ByteOffset(0), sectors)).into_iter().for_each(|range| free.add(range));
     if free.bytes() == 0 {
-        return Err(NotWiped::Ground(format!("no ground of this drive is free{}", told.first().map_or(String::new(), |why| format!("; {why}")))));
+        return Err(NotWiped::Ground(format!(
+            "no ground of this drive is free{}",
+            told.first().map_or(String::new(), |why| format!("; {why}"))
+        )));
     }
     Ok(Free { ground: free, told })
 }
@@ -92,7 +97,8 @@ fn inside(source: &SharedSource, entry: &Drafted, range: ByteRange) -> Result<Ve
     if let Some(wrong) = wrong {
         return Err(format!("its {} is not whole ({})", geometry.kind().word(), wrong.what));
     }
-    let allocation = volume.allocation().ok_or_else(|| format!("a {} does not tell its free ground here", geometry.kind().word()))?;
+    let allocation =
+        volume.allocation().ok_or_else(|| format!("a {} does not tell its free ground here", geometry.kind().word()))?;
     let mut used = RangeSet::default();
     allocation.used().iter().for_each(|units| used.add(allocation.range(units)));
     let units = allocation.range(&(0..allocation.units));

@@ -202,7 +202,9 @@ impl Wiped {
         let of = size_decimal(self.bytes);
         match (self.cancelled, self.is_whole()) {
             (true, _) => format!("stopped: {done} of {of} are written over"),
-            (_, true) if self.zeroed_by_device == self.bytes => format!("the drive was asked for zeros on {of}, and says that it is done"),
+            (_, true) if self.zeroed_by_device == self.bytes => {
+                format!("the drive was asked for zeros on {of}, and says that it is done")
+            }
             (_, true) => format!("{of} are written over"),
             _ => {
                 let failed = size_decimal(self.failed());
@@ -227,8 +229,13 @@ impl Wiped {
         let seed = self.seed.as_ref().map_or(String::new(), |seed| format!(" (seed {seed})"));
         match (self.zeroed_by_device, self.overwritten) {
             (0, _) => format!("every sector was written over once with {}{seed}", self.pattern),
-            (_, 0) => "the drive itself was asked to make its sectors read zeros; they were not written over by this computer".into(),
-            _ => format!("the drive was asked for zeros; where it does not know how, sectors were written over once with {}", self.pattern),
+            (_, 0) => {
+                "the drive itself was asked to make its sectors read zeros; they were not written over by this computer".into()
+            }
+            _ => format!(
+                "the drive was asked for zeros; where it does not know how, sectors were written over once with {}",
+                self.pattern
+            ),
         }
     }
 }

@@ -292,7 +292,13 @@ impl Work<'_> {
     }
 
     /// Writes sector `index` of a piece; false where it takes no write.
-    fn write_sector(&mut self, piece: ByteRange, bytes: &[u8], index: usize, written: &mut Vec<ByteRange>) -> Result<bool, CoreError> {
+    fn write_sector(
+        &mut self,
+        piece: ByteRange,
+        bytes: &[u8],
+        index: usize,
+        written: &mut Vec<ByteRange>,
+    ) -> Result<bool, CoreError> {
         let sector = self.source.sector_size().bytes() as usize;
         let Some(bytes) = bytes.chunks(sector).nth(index) else { return Ok(false) };
         let range = ByteRange::sized(piece.start + (index * sector) as u64, bytes.len() as u64);

@@ -83,7 +83,8 @@ fn fitted(old: &ExFatGeometry, bytes: u64) -> Result<ExFatGeometry, NotResized> 
         let wanted = ((clusters + 2) * 4).div_ceil(sector).max(u64::from(old.fat_length));
         let end = u64::from(old.fat_offset) + wanted;
         if end <= heap {
-            let number = |value: u64| u32::try_from(value).map_err(|_| NotResized(format!("{value} is more than an exFAT counts")));
+            let number =
+                |value: u64| u32::try_from(value).map_err(|_| NotResized(format!("{value} is more than an exFAT counts")));
             return Ok(ExFatGeometry {
                 volume_length,
                 fat_length: number(wanted)?,

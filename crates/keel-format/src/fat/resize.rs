@@ -89,9 +89,10 @@ fn fitted(fat: &FatGeometry, bytes: u64) -> Result<FatGeometry, NotResized> {
         let data = u64::from(fat.reserved_sectors) + u64::from(new.fats) * wanted + new.root_sectors();
         let gap = (data - fat.data_sector()).next_multiple_of(per_cluster) - (data - fat.data_sector());
         let reserved = u64::from(fat.reserved_sectors) + gap;
-        new.reserved_sectors = u32::try_from(reserved).ok().filter(|count| *count <= 0xFFFF).ok_or_else(|| {
-            NotResized("so many sectors before its FATs are more than its boot sector counts".into())
-        })?;
+        new.reserved_sectors = u32::try_from(reserved)
+            .ok()
+            .filter(|count| *count <= 0xFFFF)
+            .ok_or_else(|| NotResized("so many sectors before its FATs are more than its boot sector counts".into()))?;
         if new.data_sector() >= new.total_sectors {
             return Err(NotResized("its FATs alone would be longer than the volume".into()));
         }
@@ -130,7 +131,11 @@ impl Table {
         let lead = FatTable::new(SharedSource::clone(window), *fat).lead();
         let sheet = Sheet::new(window);
         let bytes = sheet.read(fat.fat_at(lead).0, usize::try_from(fat.fat_bytes()).unwrap_or(0))?;
-        Ok(Self { entries: Entries::new(fat.entry_bits(), bytes), bits: fat.entry_bits(), clusters: narrow(fat.cluster_count())? })
+        Ok(Self {
+            entries: Entries::new(fat.entry_bits(), bytes),
+            bits: fat.entry_bits(),
+            clusters: narrow(fat.cluster_count())?,
+        })
     }
 
     /// What the entry of `cluster` says, widened to 28 bits.
@@ -177,7 +182,9 @@ struct Work<'a> {
 
 impl Work<'_> {
     fn place(fat: &FatGeometry, cluster: u32) -> Result<u64, NotResized> {
-        let place = fat.cluster_at(cluster).ok_or_else(|| NotResized(format!("a folder or file leads to cluster {cluster}, which is none")));
+        let place = fat
+            .cluster_at(cluster)
+            .ok_or_else(|| NotResized(format!("a folder or file leads to cluster {cluster}, which is none")));
         Ok(place?.0)
     }
 

@@ -7,8 +7,8 @@ use zerocopy::{FromBytes, IntoBytes};
 
 use super::btree::header_of;
 use super::layout::{
-    ATTRIBUTE_JOURNALED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, HEADER_AT, NODE_LEAF, RECORD_FILE, RawExtent,
-    RawFile, RawFork, RawHeader, RawNode,
+    ATTRIBUTE_JOURNALED, ATTRIBUTES_FILE_ID, CATALOG_FILE_ID, HEADER_AT, NODE_LEAF, RECORD_FILE, RawExtent, RawFile, RawFork,
+    RawHeader, RawNode,
 };
 use super::{HfsGeometry, open};
 use crate::resize::{NotResized, Resized, Sheet, Units};
@@ -183,7 +183,9 @@ impl Work<'_> {
             }
         }
         if changed {
-            let all = becomes.into_iter().map(|(first, count)| RawExtent { start_block: U32::new(first), block_count: U32::new(count) });
+            let all = becomes
+                .into_iter()
+                .map(|(first, count)| RawExtent { start_block: U32::new(first), block_count: U32::new(count) });
             *extents = [RawExtent::default(); 8];
             extents.iter_mut().zip(all).for_each(|(slot, extent)| *slot = extent);
         }
@@ -200,7 +202,10 @@ impl Work<'_> {
         {
             if found.len() <= room {
                 let kept = (stays > 0).then_some((first, stays));
-                return Ok(kept.into_iter().chain(found.iter().map(|piece| (narrow(piece.start), narrow(piece.end - piece.start)))).collect());
+                return Ok(kept
+                    .into_iter()
+                    .chain(found.iter().map(|piece| (narrow(piece.start), narrow(piece.end - piece.start))))
+                    .collect());
             }
             found.into_iter().for_each(|piece| self.ground.free(piece));
         }
@@ -213,7 +218,8 @@ impl Work<'_> {
 
     fn carry(&mut self, from: u32, to: u32, count: u32, is_structure: bool) -> Result<(), NotResized> {
         let place = |block: u32| u64::from(block) * self.block;
-        let holds_info = (from..from + count).contains(&self.old.journal_info_block) && self.old.attributes & ATTRIBUTE_JOURNALED != 0;
+        let holds_info =
+            (from..from + count).contains(&self.old.journal_info_block) && self.old.attributes & ATTRIBUTE_JOURNALED != 0;
         let (at, goes, len) = (place(from), place(to), u64::from(count) * self.block);
         self.moves.push((from, to, count));
         match is_structure || holds_info {
@@ -238,7 +244,8 @@ impl Work<'_> {
             return Ok(());
         }
         let first = self.through(places, 0, 512)?;
-        let header = header_of(View::new("B-tree header node", ByteOffset(0), &first)).map_err(|why| NotResized(why.to_string()))?;
+        let header =
+            header_of(View::new("B-tree header node", ByteOffset(0), &first)).map_err(|why| NotResized(why.to_string()))?;
         let size = usize::from(header.node_size.get());
         let mut next = header.first_leaf_node.get();
         let mut left = header.total_nodes.get();
@@ -326,7 +333,10 @@ impl Work<'_> {
             let at = self.ground.take_run(more);
             let slot = fork.extents.get_mut(own.len());
             let (at, slot) = at.zip(slot).ok_or_else(|| NotResized("its allocation file finds no room to grow".into()))?;
-            *slot = RawExtent { start_block: U32::new(u32::try_from(at).unwrap_or(0)), block_count: U32::new(u32::try_from(more).unwrap_or(0)) };
+            *slot = RawExtent {
+                start_block: U32::new(u32::try_from(at).unwrap_or(0)),
+                block_count: U32::new(u32::try_from(more).unwrap_or(0)),
+            };
             fork.total_blocks = U32::new(u32::try_from(has + more).unwrap_or(u32::MAX));
             fork.logical_size = U64::new((has + more) * self.block);
         }
@@ -355,7 +365,8 @@ impl Work<'_> {
         let bytes = self.head.as_bytes().to_vec();
         self.sheet.write("alternate volume header", now, &bytes)?;
         self.sheet.write("volume header", HEADER_AT, &bytes)?;
-        let parsed = HfsGeometry::parse(View::new("volume header", ByteOffset(HEADER_AT), &bytes)).map_err(|why| NotResized(why.to_string()))?;
+        let parsed = HfsGeometry::parse(View::new("volume header", ByteOffset(HEADER_AT), &bytes))
+            .map_err(|why| NotResized(why.to_string()))?;
         Ok(HfsGeometry { tail_bytes: u32::try_from(self.bytes - self.total * self.block).unwrap_or(0), ..parsed })
     }
 }

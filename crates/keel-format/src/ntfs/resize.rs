@@ -51,7 +51,16 @@ pub(super) fn to(window: &SharedSource, any: &Geometry, bytes: u64) -> Result<Re
     }
     let mut ground = Units::new(new.clusters());
     allocation.used().iter().for_each(|units| ground.take(units.start..units.end.min(new.clusters())));
-    let mut work = Work { volume: &volume, old, new, ground, sheet: Sheet::new(window), moves: Vec::new(), changed: Vec::new(), mft: Vec::new() };
+    let mut work = Work {
+        volume: &volume,
+        old,
+        new,
+        ground,
+        sheet: Sheet::new(window),
+        moves: Vec::new(),
+        changed: Vec::new(),
+        mft: Vec::new(),
+    };
     let room = work.records();
     room.map_err(|why| match least(window, any) {
         Ok(least) if least > bytes => NotResized::too_small(bytes, least),
@@ -134,7 +143,10 @@ impl Work<'_> {
                 continue;
             }
             let grows = number == CLUSTER_BITMAP && is_main;
-            if grows && (header.lowest_vcn.get() != 0 || header.highest_vcn.get() + 1 != runs.iter().map(|run| run.clusters).sum::<u64>()) {
+            if grows
+                && (header.lowest_vcn.get() != 0
+                    || header.highest_vcn.get() + 1 != runs.iter().map(|run| run.clusters).sum::<u64>())
+            {
                 return Err(NotResized("its $Bitmap is in pieces over several records".into()));
             }
             let behind = runs.iter().any(|run| run.lcn.is_some_and(|lcn| lcn + run.clusters > self.new.clusters()));
@@ -144,7 +156,8 @@ impl Work<'_> {
             let mut placed = self.placed(&runs)?;
             let more = if grows { self.more_for_bitmap(&runs)? } else { Vec::new() };
             let mut becomes = runs_of(&placed, &more);
-            let what = || NotResized(format!("record {number} has no room for the places of what has to move: a smaller step may do"));
+            let what =
+                || NotResized(format!("record {number} has no room for the places of what has to move: a smaller step may do"));
             if !set_pairs(bytes, index, &encode(&becomes)).ok_or_else(what)? {
                 // In one piece it takes the fewest bytes.
                 placed = self.placed_whole(&placed).ok_or_else(what)?;
@@ -361,7 +374,9 @@ impl Work<'_> {
         let count = self.new.clusters();
         let mut bits = vec![0xFFu8; usize::try_from(bitmap_bytes(count)).unwrap_or(0)];
         for (index, byte) in (0..).zip(bits.iter_mut()) {
-            *byte = (0..8).filter(|bit| index * 8 + bit >= count || self.ground.is_taken(index * 8 + bit)).fold(0, |byte, bit| byte | 1 << bit);
+            *byte = (0..8)
+                .filter(|bit| index * 8 + bit >= count || self.ground.is_taken(index * 8 + bit))
+                .fold(0, |byte, bit| byte | 1 << bit);
         }
         let runs = self.main_runs(CLUSTER_BITMAP)?;
         self.write_through("$Bitmap", &runs, 0, &bits)
@@ -371,7 +386,9 @@ impl Work<'_> {
     fn mirror(&mut self) -> Result<(), NotResized> {
         let record = self.record_now(MIRROR)?;
         let data = record.attribute(DATA, "").ok_or_else(|| NotResized("$MFTMirr has no content".into()))?;
-        let len = data.bytes().min(MIRRORED.max(u64::from(self.new.cluster_bytes / self.new.record_bytes.max(1))) * u64::from(self.new.record_bytes));
+        let len = data.bytes().min(
+            MIRRORED.max(u64::from(self.new.cluster_bytes / self.new.record_bytes.max(1))) * u64::from(self.new.record_bytes),
+        );
         let runs = data.runs(self.new.clusters()).map_err(|why| NotResized(why.to_string()))?;
         let bytes = self.mft_bytes(0, usize::try_from(len).unwrap_or(0))?;
         self.write_through("MFT mirror", &runs, 0, &bytes)
@@ -464,7 +481,9 @@ fn runs_of(placed: &[Placed], more: &[std::ops::Range<u64>]) -> Vec<Run> {
     let mut push = |lcn: Option<u64>, clusters: u64| {
         let vcn = runs.last().map_or_else(|| placed.first().map_or(0, |(run, _)| run.vcn), |run| run.vcn + run.clusters);
         match runs.last_mut() {
-            Some(last) if last.lcn.zip(lcn).is_some_and(|(before, now)| before + last.clusters == now) => last.clusters += clusters,
+            Some(last) if last.lcn.zip(lcn).is_some_and(|(before, now)| before + last.clusters == now) => {
+                last.clusters += clusters
+            }
             _ => runs.push(Run { vcn, lcn, clusters }),
         }
     };

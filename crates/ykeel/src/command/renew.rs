@@ -70,7 +70,8 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     let looks = mend::looks(&source, &swept.finds);
     let edits = staged.edits;
     let gate = renew::gate(&source, (&swept.finds, &looks), (&draft, &edits), &now);
-    let proved = renew::prove(&source, (&draft, &staged.made, &staged.fitted, &edits), (&swept.finds, &looks), (&ground, &now), &cancel());
+    let proved =
+        renew::prove(&source, (&draft, &staged.made, &staged.fitted, &edits), (&swept.finds, &looks), (&ground, &now), &cancel());
     if cancel().is_cancelled() {
         return Err(Ended::Cancelled.into());
     }

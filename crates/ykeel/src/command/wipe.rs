@@ -66,8 +66,7 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
     };
     let bar = bar(wanted.ground.bytes(), "wipe");
     let (drive, words, asked) = (SharedSource::clone(&source), args.words.clone(), wanted.clone());
-    let job =
-        Job::start(move |desk: &Desk<WipeProgress>| wipe::wipe(&drive, (&confirmation, &words), (&asked, anew), desk));
+    let job = Job::start(move |desk: &Desk<WipeProgress>| wipe::wipe(&drive, (&confirmation, &words), (&asked, anew), desk));
     let result = wait(job, |progress| {
         bar.set_length(progress.total.max(1));
         bar.set_position(progress.done);
@@ -86,7 +85,15 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
     };
     if args.source.json {
         let (line, method) = (wiped.line(), wiped.method());
-        print_json(&Document { whole: wiped.is_whole(), line, method, told: &told, beyond: wipe::BEYOND, certificate, wiped: &wiped })?;
+        print_json(&Document {
+            whole: wiped.is_whole(),
+            line,
+            method,
+            told: &told,
+            beyond: wipe::BEYOND,
+            certificate,
+            wiped: &wiped,
+        })?;
     } else {
         print(&wiped, certificate.as_deref());
     }
@@ -102,7 +109,8 @@ fn ground(args: &WipeArgs, source: &SharedSource) -> anyhow::Result<(RangeSet, V
     let whole = ByteRange::sized(ByteOffset(0), source.len());
     let of = |range| wipe::ground_of(source, range).map_err(keel_core::CoreError::from);
     if let Some(text) = &args.range {
-        let wrong = || Ended::WrongUse(format!("--range {}: FROM..TO in bytes is wanted: 0..1048576, or 0..1MiB", printable(text)));
+        let wrong =
+            || Ended::WrongUse(format!("--range {}: FROM..TO in bytes is wanted: 0..1048576, or 0..1MiB", printable(text)));
         let (from, to) = text.split_once("..").ok_or_else(wrong)?;
         let byte = |text: &str| text.trim().parse().ok().or_else(|| size_named(text.trim())).map(ByteOffset);
         let (from, to) = byte(from).zip(byte(to)).filter(|(from, to)| from <= to).ok_or_else(wrong)?;
@@ -132,9 +140,14 @@ fn unarmed(args: &WipeArgs, source: &SharedSource, wanted: &Wanted) -> anyhow::R
     if !args.source.json {
         say!("{} would be overwritten with {}", size_decimal(wanted.ground.bytes()), wanted.pattern.words());
         let swept = sweep(source, Reach::Landmarks)?;
-        let touched: Vec<_> =
-            outer(&swept.finds).filter(|find| wanted.ground.ranges().iter().any(|range| range.overlap(find.range()).is_some())).collect();
-        let verb = if args.free { "stands, and its free ground would be overwritten, or was lost" } else { "would be lost, in whole or in part" };
+        let touched: Vec<_> = outer(&swept.finds)
+            .filter(|find| wanted.ground.ranges().iter().any(|range| range.overlap(find.range()).is_some()))
+            .collect();
+        let verb = if args.free {
+            "stands, and its free ground would be overwritten, or was lost"
+        } else {
+            "would be lost, in whole or in part"
+        };
         for find in touched.iter().take(MOST_NAMED) {
             let label = find.label.as_deref().map_or_else(|| "no label".into(), printable);
             say!("  {} ({}, {label}, {}) {verb}", find.id, find.kind.word(), size_decimal(find.bytes));
@@ -152,7 +165,8 @@ fn print(wiped: &Wiped, certificate: Option<&str>) {
     say!("{}", wiped.line());
     say!("  how       {}", wiped.method());
     say!("  verified  {}", wiped.verified_line());
-    let places = [("took no write", &wiped.unwritable), ("did not read back", &wiped.unreadable), ("reads back otherwise", &wiped.other)];
+    let places =
+        [("took no write", &wiped.unwritable), ("did not read back", &wiped.unreadable), ("reads back otherwise", &wiped.other)];
     for (what, places) in places {
         for place in places.iter().take(MOST_NAMED) {
             say!("  failed    bytes {} to {} {what}", place.start.0, place.end.0);

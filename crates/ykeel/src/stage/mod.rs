@@ -11,6 +11,7 @@ pub(crate) mod ladder;
 pub(crate) mod mend;
 mod narrowed;
 pub(crate) mod plan;
+pub(crate) mod renew;
 pub(crate) mod sweep;
 pub(crate) mod yard;
 
@@ -308,6 +309,7 @@ stages! {
     "6", Mend, "Go to the Mend stage", mend::Mend, mend: mend::State;
     "7", Files, "Go to the Files", files::Files, files: files::State;
     "8", Plan, "Go to the Plan", plan::Plan, plan: plan::State;
+    "9", Renew, "Go to the Renew stage", renew::Renew, renew: renew::State;
 }
 
 impl StageId {

@@ -11,7 +11,7 @@ use ratatui::style::Style;
 use super::{ground, put, times};
 use crate::app::App;
 use crate::popup::Place;
-use crate::stage::Drive;
+use crate::stage::{Drive, StageId};
 
 /// Columns before the first lane: the scale and the marks.
 const SCALE: u16 = 9;
@@ -118,7 +118,7 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     let blocks = [
         (Lane::Now, table_blocks(drive, &drive.plan.table)),
         (Lane::Found, find_blocks(drive)),
-        (Lane::Plan, drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default()),
+        (Lane::Plan, planned(app, drive).map(|table| table_blocks(drive, table)).unwrap_or_default()),
     ];
     for (lane, blocks) in &blocks {
         for block in blocks {
@@ -129,6 +129,12 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     }
     draw_marks(app, drive, area, &rows, selected, buf);
     draw_cursor(app, area, &rows, buf);
+}
+
+/// The table as it would be: that of the draft, where it is looked at.
+fn planned<'a>(app: &App, drive: &'a Drive) -> Option<&'a TableReading> {
+    let draft = drive.renew.planned().filter(|_| app.stage == StageId::Renew);
+    draft.or(drive.plan.planned.as_ref())
 }
 
 /// The cursor, and the places that were marked.

@@ -108,7 +108,9 @@ impl Groups {
     /// Blocks that files hold, and inodes in use.
     pub(super) fn in_use(&self, geometry: &ExtGeometry) -> (u64, u64) {
         let free: u64 = (0..geometry.groups()).map(|group| self.get(group, FREE_BLOCKS)).sum();
-        let own: u64 = (0..geometry.groups()).map(|group| self.structures(geometry, group).iter().map(|range| range.end - range.start).sum::<u64>()).sum();
+        let own: u64 = (0..geometry.groups())
+            .map(|group| self.structures(geometry, group).iter().map(|range| range.end - range.start).sum::<u64>())
+            .sum();
         let free_inodes: u64 = (0..geometry.groups()).map(|group| self.get(group, FREE_INODES)).sum();
         let used = geometry.blocks.saturating_sub(u64::from(geometry.first_data_block)).saturating_sub(free);
         (used.saturating_sub(own), u64::from(geometry.inodes).saturating_sub(free_inodes))
@@ -131,7 +133,8 @@ impl Groups {
     pub(super) fn used_inodes(&self, geometry: &ExtGeometry, groups: Range<u32>) -> Vec<u32> {
         let of = |group: u32| {
             let bits = self.inode_bits.get(group as usize).map(Vec::as_slice).unwrap_or_default();
-            let used = (0..geometry.inodes_per_group).filter(|inside| bits.get((inside / 8) as usize).is_some_and(|byte| byte >> (inside % 8) & 1 == 1));
+            let used = (0..geometry.inodes_per_group)
+                .filter(|inside| bits.get((inside / 8) as usize).is_some_and(|byte| byte >> (inside % 8) & 1 == 1));
             used.map(|inside| group * geometry.inodes_per_group + inside + 1).collect::<Vec<u32>>()
         };
         groups.flat_map(of).collect()
@@ -177,7 +180,8 @@ impl Groups {
                 let count = range.end - range.start;
                 let own = old.first_block(group)..(old.first_block(group) + u64::from(old.blocks_per_group)).min(new.blocks);
                 let inside = blocks.take_run_in(own, count);
-                let to = inside.or_else(|| may_stand_anywhere(old).then(|| blocks.take_run(count)).flatten()).ok_or_else(no_room)?;
+                let to =
+                    inside.or_else(|| may_stand_anywhere(old).then(|| blocks.take_run(count)).flatten()).ok_or_else(no_room)?;
                 sheet.copy(what, range.start * block, to * block, count * block)?;
                 for one in range.start..range.end {
                     let stays = !gone.iter().any(|gone| gone.contains(&one)) && one < new.blocks;
@@ -203,13 +207,7 @@ impl Groups {
     }
 
     /// A further group: its own structures stand in it, behind `head` blocks of descriptors where it keeps a superblock.
-    pub(super) fn add(
-        &mut self,
-        geometry: &ExtGeometry,
-        (group, head): (u32, u64),
-        blocks: &mut Units,
-        sheet: &mut Sheet<'_>,
-    ) {
+    pub(super) fn add(&mut self, geometry: &ExtGeometry, (group, head): (u32, u64), blocks: &mut Units, sheet: &mut Sheet<'_>) {
         let first = geometry.first_block(group);
         let table = Self::table_blocks(geometry);
         let bitmaps = first + if geometry.has_superblock(group) { 1 + head } else { 0 };

@@ -106,7 +106,8 @@ fn fitted(old: &ExtGeometry, raw: &RawSuperblock, groups: &Groups, bytes: u64) -
     let mut new = made(blocks).ok_or_else(none)?;
     let last = new.groups() - 1;
     let left = new.blocks - new.first_block(last);
-    let is_old = last < old.groups() && left >= old.blocks.min(old.first_block(last) + u64::from(old.blocks_per_group)) - old.first_block(last);
+    let is_old = last < old.groups()
+        && left >= old.blocks.min(old.first_block(last) + u64::from(old.blocks_per_group)) - old.first_block(last);
     if left < groups.own_blocks(&new, raw, last) + LEAST_LEFT && !is_old {
         if last == 0 {
             return Err(NotResized::too_small(bytes, u64::from(old.block_bytes) * (groups.own_most(old) + LEAST_LEFT)));
@@ -114,7 +115,9 @@ fn fitted(old: &ExtGeometry, raw: &RawSuperblock, groups: &Groups, bytes: u64) -
         new = made(new.first_block(last)).ok_or_else(none)?;
     }
     if old.compat & COMPAT_SPARSE_SUPER2 != 0 && new.groups() != old.groups() {
-        return Err(NotResized("it keeps its copies in two groups of its choice (sparse_super2), which is not followed here".into()));
+        return Err(NotResized(
+            "it keeps its copies in two groups of its choice (sparse_super2), which is not followed here".into(),
+        ));
     }
     Ok(new)
 }
@@ -209,14 +212,16 @@ impl<'a> Work<'a> {
         }
         let limit = after * self.old.inodes_per_group;
         for number in self.groups.used_inodes(&self.old, after..self.old.groups()) {
-            let free = self.inodes.take_run(1).ok_or_else(|| {
-                NotResized(format!("the groups that stay have too few inodes: {limit} for those of all files"))
-            })?;
+            let free = self
+                .inodes
+                .take_run(1)
+                .ok_or_else(|| NotResized(format!("the groups that stay have too few inodes: {limit} for those of all files")))?;
             self.renumbered.insert(number, u32::try_from(free + 1).unwrap_or(u32::MAX));
         }
         let unmoved = [self.raw.s_usr_quota_inum.get(), self.raw.s_grp_quota_inum.get(), self.raw.s_prj_quota_inum.get()];
         let orphan = if self.old.compat & COMPAT_ORPHAN_FILE != 0 { self.raw.s_orphan_file_inum.get() } else { 0 };
-        let is_named = unmoved.into_iter().chain([orphan, self.raw.s_journal_inum.get()]).any(|inode| self.renumbered.contains_key(&inode));
+        let is_named =
+            unmoved.into_iter().chain([orphan, self.raw.s_journal_inum.get()]).any(|inode| self.renumbered.contains_key(&inode));
         if !self.renumbered.is_empty() && (is_named || self.old.incompat & (INCOMPAT_INLINE_DATA | INCOMPAT_EA_INODE) != 0) {
             return Err(NotResized("inodes would get other numbers that its superblock, other inodes or attributes name".into()));
         }
@@ -309,7 +314,8 @@ impl<'a> Work<'a> {
                 continue;
             }
             let raw = changed.unwrap_or(inode.raw);
-            let moved = Inode::parse(becomes, keel_source::ByteOffset(at), inode.with(&self.old, &raw)).map_err(|why| NotResized(why.to_string()))?;
+            let moved = Inode::parse(becomes, keel_source::ByteOffset(at), inode.with(&self.old, &raw))
+                .map_err(|why| NotResized(why.to_string()))?;
             let bytes = moved.with(&self.old, &raw);
             if number == JOURNAL_INODE && self.raw.s_jnl_backup_type == 1 {
                 self.raw.s_jnl_blocks.iter_mut().zip(raw.i_block).for_each(|(slot, byte)| *slot = byte);
@@ -332,7 +338,8 @@ impl<'a> Work<'a> {
         let raw = &mut self.raw;
         let low = |value: u64| ((value & 0xFFFF_FFFF) as u32, (value >> 32) as u32);
         let wide = new.incompat & super::layout::INCOMPAT_64BIT != 0;
-        let kept = u64::from(raw.s_r_blocks_count_lo.get()) | if wide { u64::from(raw.s_r_blocks_count_hi.get()) << 32 } else { 0 };
+        let kept =
+            u64::from(raw.s_r_blocks_count_lo.get()) | if wide { u64::from(raw.s_r_blocks_count_hi.get()) << 32 } else { 0 };
         let kept = u64::try_from(u128::from(kept) * u128::from(new.blocks) / u128::from(old.blocks.max(1))).unwrap_or(0);
         let numbers = [
             (new.blocks, &mut raw.s_blocks_count_lo, &mut raw.s_blocks_count_hi),

@@ -17,14 +17,18 @@ impl Work<'_> {
         let bytes = self.sheet.read(at, size)?;
         let inode = Inode::parse(RESIZE_INODE, keel_source::ByteOffset(at), bytes).map_err(|why| NotResized(why.to_string()))?;
         let mut raw = inode.raw;
-        let double = raw.i_block.get(DOUBLE * 4..DOUBLE * 4 + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word));
+        let double =
+            raw.i_block.get(DOUBLE * 4..DOUBLE * 4 + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word));
         if double == 0 {
             return Ok(());
         }
         let mut held_at = u64::from(double);
         if self.has_to_go(&(held_at..held_at + 1)) {
             held_at = self.take(1)?.first().map_or(0, |range| range.start);
-            raw.i_block.get_mut(DOUBLE * 4..DOUBLE * 4 + 4).into_iter().for_each(|slot| slot.copy_from_slice(&(held_at as u32).to_le_bytes()));
+            raw.i_block
+                .get_mut(DOUBLE * 4..DOUBLE * 4 + 4)
+                .into_iter()
+                .for_each(|slot| slot.copy_from_slice(&(held_at as u32).to_le_bytes()));
         }
         let copies: Vec<u32> = (1..self.new.groups()).filter(|group| self.new.has_superblock(*group)).collect();
         let (descriptors, reserved) = (descriptor_blocks(&self.new), self.reserved());
@@ -37,7 +41,9 @@ impl Work<'_> {
             list.resize(block_bytes, 0);
             self.sheet.write("reserved descriptor block", self.place(own), &list)?;
             let slot = (index as usize % per_block) * 4;
-            map.get_mut(slot..slot + 4).into_iter().for_each(|slot| slot.copy_from_slice(&u32::try_from(own).unwrap_or(0).to_le_bytes()));
+            map.get_mut(slot..slot + 4)
+                .into_iter()
+                .for_each(|slot| slot.copy_from_slice(&u32::try_from(own).unwrap_or(0).to_le_bytes()));
         }
         self.sheet.write("map of reserved descriptor blocks", self.place(held_at), &map)?;
         // The map's block, and each reserved one with its copies, in units of 512 bytes.

@@ -16,6 +16,7 @@ use super::Writing;
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::stage::Drive;
 use crate::stage::narrowed::{Column, Narrowed};
+use crate::stage::renew::Renewal;
 
 /// What is said of work that was stopped and left things as they were.
 const STOPPED: &str = "stopped: layout and plan are those of before the last choice";
@@ -65,9 +66,19 @@ pub(crate) struct State {
     /// What was proven of each volume after the last apply.
     pub(crate) proof: Vec<Proven>,
     pub(crate) proof_job: Option<Job<(), Option<Vec<Proven>>>>,
+    /// What is said of it where it is a draft that was handed over.
+    pub(crate) renewal: Option<Renewal>,
 }
 
 impl State {
+    /// Takes a draft in the place of the repairs that were staged.
+    pub(in crate::stage) fn take_renewal(&mut self, edits: Arc<[Edit]>, planned: TableReading, after: Ladder, renewal: Renewal) {
+        (self.edits, self.planned, self.after, self.renewal) = (edits, Some(planned), Some(after), Some(renewal));
+        (self.dropped, self.withheld, self.copy_first, self.override_words) = (Vec::new(), Vec::new(), false, None);
+        (self.selected, self.line, self.applied) = (0, 0, false);
+        self.choose_rows();
+    }
+
     pub(in crate::stage) fn of(source: &SharedSource) -> Self {
         Self {
             table: table::read(source.as_ref()),
@@ -91,6 +102,7 @@ impl State {
             applied: false,
             proof: Vec::new(),
             proof_job: None,
+            renewal: None,
         }
     }
 
@@ -129,6 +141,9 @@ fn columns<'a>() -> [Column<(usize, &'a Edit)>; 4] {
 
 /// Drops the selected edit with all that is written with it or rests on it, or takes it back.
 pub(super) fn drop_edit(drive: &mut Drive) -> Effects {
+    if drive.plan.renewal.is_some() {
+        return tell("the edits of a draft belong together: change it in Renew (9)");
+    }
     let Some((edit, dropped)) = drive.plan.selected_edit() else { return tell("no edit is selected") };
     let belongs = edit.belongs.clone();
     if !dropped {
@@ -190,6 +205,10 @@ impl Drive {
 
     /// The plan as it stands.
     pub(crate) fn staged_plan(&self) -> Plan {
+        if let Some(renewal) = &self.plan.renewal {
+            let plan = Plan::new(&self.source, Arc::clone(&self.plan.edits), false);
+            return plan.lowering(renewal.against.clone()).wanting(renewal.words);
+        }
         let copy_first = self.plan.copy_first || self.ladder.now.as_ref().is_some_and(Ladder::reads_fail);
         let lowers = match (&self.ladder.now, &self.plan.after, &self.plan.layout) {
             (Some(now), Some(after), Some(layout)) => {
@@ -205,6 +224,7 @@ impl Drive {
         let (plan, staged) = (&mut self.plan, settled.staged);
         (plan.edits, plan.withheld, plan.copy_first) = (staged.edits.into(), staged.withheld, staged.copy_first);
         plan.dropped = staged.dropped;
+        plan.renewal = None;
         (plan.table, plan.planned, plan.layout) = (settled.table, settled.planned, Some(settled.layout));
         plan.after = None;
         plan.choose_rows();

@@ -9,8 +9,10 @@ use keel_core::leave::Confirmation;
 use keel_core::mend::{self, Look};
 use keel_core::nodes::{self, Appeared};
 use keel_core::plan::{self, Applied, ApplyOptions, Bundle, Direction, Step};
+use keel_core::sweep::Find;
 use keel_core::yard::takes_yes;
-use keel_source::{ByteRange, SharedSource, counted};
+use keel_format::{registry, table};
+use keel_source::{ByteOffset, ByteRange, SharedSource, counted};
 
 use super::stage_anew;
 use crate::app::effect::{Effect, Effects, job, show, tell};
@@ -25,8 +27,8 @@ pub(crate) struct Witnessed {
     before: BTreeMap<String, Look>,
 }
 
-/// Whether the plan stands on the drive, and what the system made of that.
-type Recovered = (bool, Option<Appeared>);
+/// Whether the plan stands on the drive, what the system made of that, and whether all that stands there was found before.
+type Recovered = (bool, Option<Appeared>, bool);
 
 /// Work that writes.
 pub(crate) enum Writing {
@@ -70,6 +72,15 @@ pub(super) fn ask_apply(drive: &mut Drive) -> Effects {
     } else if plan.copy_first && drive.plan.override_words.is_none() {
         let text = "It should be copied first; I saves a repaired copy without touching it. To write all the same, type: I write without a copy";
         ask("This drive fails reads", text.into(), "", |drive, line| {
+            let words = line.trim().to_string();
+            let mut effects = vec![job("keep the words", move |drive| drive.plan.override_words = Some(words))];
+            effects.extend(ask_code(drive));
+            effects
+        })
+    } else if let Some(words) = plan.words.filter(|_| drive.plan.override_words.is_none()) {
+        let text =
+            format!("What is on this drive will be lost, or it is not sound: Renew (9) says what. To go on, type: {words}");
+        ask("This draft loses something", text, "", |drive, line| {
             let words = line.trim().to_string();
             let mut effects = vec![job("keep the words", move |drive| drive.plan.override_words = Some(words))];
             effects.extend(ask_code(drive));
@@ -141,14 +152,14 @@ pub(crate) fn recover(drive: &Drive, bundle: PathBuf, direction: Direction) -> E
 }
 
 fn put_back(drive: &mut Drive, path: PathBuf, direction: Direction, confirmation: Confirmation) {
-    let source = SharedSource::clone(&drive.source);
+    let (source, finds) = (SharedSource::clone(&drive.source), drive.sweep.finds.clone());
     drive.plan.bundle = Some(path.clone());
     drive.plan.written = 0;
     drive.plan.writing = Some(Writing::Recover(Job::start(move |desk| {
         let bundle = Bundle::read(&path)?;
         plan::recover(&source, (&path, &bundle), direction, &confirmation, &mut |step| desk.tell(step))?;
         let appeared = nodes::renew(&source);
-        Ok((plan::condition(&source, &bundle)? == plan::Condition::Applied, appeared))
+        Ok((plan::condition(&source, &bundle)? == plan::Condition::Applied, appeared, is_known(&source, &finds)))
     })));
 }
 
@@ -172,12 +183,24 @@ struct Ended {
     text: String,
     /// What read before, where a plan was applied.
     before: Option<BTreeMap<String, Look>>,
+    /// True where something stands on the drive now that was not found before.
+    is_another: bool,
 }
 
 impl Ended {
     fn new(title: &'static str, text: impl Into<String>) -> Option<Self> {
-        Some(Self { title, text: text.into(), before: None })
+        Some(Self { title, text: text.into(), before: None, is_another: false })
     }
+}
+
+/// True where the volumes to which the table leads now are among those that were found.
+fn is_known(source: &SharedSource, finds: &[Find]) -> bool {
+    let table = table::read(source.as_ref());
+    let starts = table.partitions.iter().map(|entry| entry.first.offset(source.sector_size()));
+    starts.chain([ByteOffset(0)]).all(|at| {
+        let stands = registry::boot_sector(source.as_ref(), at).map(|geometry| geometry.kind());
+        stands.is_none_or(|kind| finds.iter().any(|find| find.start_byte == at && find.kind.is_alike(kind)))
+    })
 }
 
 /// Takes what the writes told.
@@ -204,6 +227,13 @@ pub(super) fn reports(drive: &mut Drive) -> Effects {
     if let Some(ended) = ended {
         let changed = !matches!(drive.plan.writing, Some(Writing::Save(_)));
         drive.plan.writing = None;
+        // Of a drive that was renewed, or put back from that, nothing is known that was known before.
+        let is_another = changed && (drive.plan.renewal.take().is_some() || ended.is_another);
+        if is_another {
+            effects.extend(drive.source.identity().path.clone().map(Effect::OpenAnew));
+            effects.push(show(ended.title, ended.text));
+            return effects;
+        }
         if changed {
             drive.mend.forget();
             effects.extend(stage_anew());
@@ -232,7 +262,7 @@ fn take_apply(drive: &mut Drive, messages: Vec<Message<Step, Result<Witnessed, C
                     told(appeared.as_ref())
                 );
                 (drive.plan.bundle, drive.plan.applied) = (Some(applied.bundle), true);
-                Some(Ended { title: "Applied", text, before: Some(before) })
+                Some(Ended { title: "Applied", text, before: Some(before), is_another: false })
             }
             Message::Done(Err(error)) => Ended::new("Not applied", keel_core::chain(&error)),
             Message::Died(text) => Ended::new("The apply died", text),
@@ -249,10 +279,11 @@ fn take_recover(drive: &mut Drive, messages: Vec<Message<Step, Result<Recovered,
                 drive.plan.written += 1;
                 continue;
             }
-            Message::Done(Ok((stands, appeared))) => {
+            Message::Done(Ok((stands, appeared, is_known))) => {
                 drive.plan.applied = stands;
                 let text = if stands { "The apply is finished." } else { "Every byte stands as before the apply." };
-                Ended::new("Done", format!("{text}{}", told(appeared.as_ref())))
+                let ended = Ended::new("Done", format!("{text}{}", told(appeared.as_ref())));
+                ended.map(|ended| Ended { is_another: !is_known, ..ended })
             }
             Message::Done(Err(error)) => Ended::new("Not done", keel_core::chain(&error)),
             Message::Died(text) => Ended::new("The work died", text),

@@ -1,0 +1,184 @@
+//! What is asked of a row, and what its answer does to the draft.
+
+use keel_core::renew::which::Reader;
+use keel_core::renew::{self, ENTRY_WORDS, RECIPES, Recipe, Size, Step, TABLE_WORDS, Wish, kind_word, makeable};
+use keel_source::{Lba, printable, size_decimal};
+
+use super::state::{Asked, Row};
+use super::{wipe, work};
+use crate::app::effect::{Effect, Effects, show, tell, work as change};
+use crate::popup::Ask;
+use crate::stage::Drive;
+
+/// What is said of a volume that is to be made.
+const WISH_WORDS: &str =
+    "Behind the kind, with commas: size=SIZE (500 MB, 20 GiB, 25%, rest), cluster=BYTES, journal=no, label=TEXT.";
+
+/// A question whose answer changes the draft.
+fn ask(
+    title: &'static str,
+    text: String,
+    line: String,
+    answered: impl Fn(&mut Drive, &str) -> Result<Effects, String> + Copy + Send + 'static,
+) -> Effects {
+    let ask = Ask::new(title, text, line, move |_, line| {
+        let line = line.trim().to_string();
+        vec![change("change the draft", move |drive| match answered(drive, &line) {
+            Ok(effects) => effects,
+            Err(why) => vec![show("Not drafted", why)],
+        })]
+    });
+    vec![Effect::Over(Box::new(ask))]
+}
+
+/// Asks what the selected row shall be.
+pub(super) fn of_row(drive: &mut Drive) -> Effects {
+    if drive.renew.wiping.is_some() {
+        return tell("ground is being overwritten: x stops it");
+    }
+    match drive.renew.row() {
+        Row::Table => ask("Table", format!("Type one of: {TABLE_WORDS}."), String::new(), |drive, line| {
+            let step = renew::of_table(line).map_err(|wrong| wrong.to_string())?;
+            Ok(work::add(drive, format!("table: {line}"), step))
+        }),
+        Row::Entry(index) => of_entry(drive, index),
+        Row::Free(from, to) => of_free(drive, from, to),
+        Row::Leftovers => {
+            drive.renew.clears = !drive.renew.clears;
+            vec![work::draft_anew()]
+        }
+        Row::Recipe => of_recipe(),
+        Row::Serves => of_readers(drive),
+        Row::Wipe => wipe::ask(drive),
+    }
+}
+
+fn kinds() -> String {
+    makeable().map(kind_word).collect::<Vec<_>>().join(" ")
+}
+
+/// A wish as it is typed.
+pub(super) fn wish_text(wish: &Wish) -> String {
+    let mut text = kind_word(wish.kind);
+    match wish.size {
+        Some(Size::Bytes(bytes)) => text.push_str(&format!(",size={bytes}")),
+        Some(Size::Share(share)) => text.push_str(&format!(",size={}%", f64::from(share) / 100.0)),
+        Some(Size::Rest | Size::Least) | None => {}
+    }
+    wish.at.into_iter().for_each(|at| text.push_str(&format!(",at={}", at.0)));
+    wish.cluster.into_iter().for_each(|bytes| text.push_str(&format!(",cluster={bytes}")));
+    if !wish.journal {
+        text.push_str(",journal=no");
+    }
+    if !wish.label.is_empty() {
+        text.push_str(&format!(",label={}", wish.label));
+    }
+    text
+}
+
+fn of_entry(drive: &Drive, index: usize) -> Effects {
+    let Some(draft) = &drive.renew.draft else { return Vec::new() };
+    let Some(entry) = draft.entries.get(index) else { return Vec::new() };
+    if let Some(at) = drive.renew.asked_for(index) {
+        let line = drive.renew.asked.get(at).map(|asked| asked.text.clone()).unwrap_or_default();
+        let text =
+            format!("A new volume of the draft. Kinds: {}. {WISH_WORDS}\nAn empty line takes it out of the draft.", kinds());
+        return ask("New volume", text, line, move |drive, line| {
+            let sector = drive.source.sector_size();
+            if line.is_empty() {
+                drive.renew.asked.remove(at.min(drive.renew.asked.len().saturating_sub(1)));
+                return Ok(vec![work::draft_anew()]);
+            }
+            let wish = Wish::typed(line, sector).map_err(|wrong| wrong.to_string())?;
+            if let Some(asked) = drive.renew.asked.get_mut(at) {
+                *asked = Asked { text: line.into(), step: Step::Add(wish) };
+            }
+            Ok(vec![work::draft_anew()])
+        });
+    }
+    let number = match (entry.number, draft.scheme) {
+        (Some(number), _) => number,
+        (None, None) => 1,
+        (None, Some(_)) => return tell("this entry is new: take its step back with backspace"),
+    };
+    let text = format!("Entry {number}. Type one of: {ENTRY_WORDS}.\nKinds: {}.", kinds());
+    ask("Entry", text, String::new(), move |drive, line| {
+        let step = renew::of_entry(number, line, drive.source.sector_size()).map_err(|wrong| wrong.to_string())?;
+        Ok(work::add(drive, format!("entry {number}: {line}"), step))
+    })
+}
+
+fn of_free(drive: &Drive, from: u64, to: u64) -> Effects {
+    let Some(draft) = &drive.renew.draft else { return Vec::new() };
+    let room = size_decimal((to - from) * draft.sector.bytes());
+    let best = renew::which::answers(&super::view::purpose(drive)).into_iter().find(|answer| answer.serves);
+    let kind = best.map_or_else(|| "exfat".into(), |answer| kind_word(answer.kind));
+    let text = format!("A new volume in {room} of free ground. Kinds: {}. {WISH_WORDS}", kinds());
+    let (has_table, first) = (draft.scheme.is_some(), from.next_multiple_of(draft.align));
+    let many = drive.renew.rows().iter().filter(|row| matches!(row, Row::Free(..))).count() > 1;
+    ask("New volume", text, format!("{kind},size=rest,label="), move |drive, line| {
+        let line = line.strip_suffix(",label=").unwrap_or(line);
+        let mut wish = Wish::typed(line, drive.source.sector_size()).map_err(|wrong| wrong.to_string())?;
+        if wish.size == Some(Size::Rest) {
+            wish.size = None;
+        }
+        // Of several pieces of free ground the selected one is meant.
+        if has_table && many && wish.at.is_none() {
+            wish.at = Some(Lba(first));
+        }
+        Ok(work::add(drive, wish_text(&wish), Step::Add(wish)))
+    })
+}
+
+fn of_recipe() -> Effects {
+    let ways: Vec<String> = RECIPES.iter().map(|recipe| format!("{}: {}", recipe.name, recipe.says)).collect();
+    let text = format!(
+        "The usual ways. They take the place of the draft so far; each step shows there before anything is written.\n{}\nType NAME or NAME=LABEL.",
+        ways.join("\n")
+    );
+    ask("Recipe", text, String::new(), |drive, line| {
+        let (name, label) = line.split_once('=').unwrap_or((line, ""));
+        let recipe = Recipe::named(name).ok_or_else(|| format!("`{}` is no recipe", printable(name)))?;
+        let asked = recipe.steps(drive.source.len(), label).into_iter().map(|step| Asked { text: step_text(&step), step });
+        (drive.renew.asked, drive.renew.clears) = (asked.collect(), recipe.clears);
+        Ok(vec![work::draft_anew()])
+    })
+}
+
+/// A step of a recipe as it would have been typed.
+fn step_text(step: &Step) -> String {
+    match step {
+        Step::Table(renew::NewTable::Of(scheme)) => format!("table: new {}", scheme.word().to_ascii_lowercase()),
+        Step::Table(renew::NewTable::None) => "table: new none".into(),
+        Step::Add(wish) => wish_text(wish),
+        _ => "recipe".into(),
+    }
+}
+
+fn of_readers(drive: &Drive) -> Effects {
+    let words: Vec<&str> = Reader::ALL.into_iter().map(Reader::word).collect();
+    let now: Vec<&str> = drive.renew.readers.iter().map(|reader| reader.word()).collect();
+    let text = format!("Who is to read and write it? With commas: {}.", words.join(", "));
+    ask("Which format?", text, now.join(","), |drive, line| {
+        let known = |word: &str| {
+            let found = Reader::ALL.into_iter().find(|reader| reader.word() == word.trim());
+            found.ok_or_else(|| format!("`{}` is not known", printable(word)))
+        };
+        drive.renew.readers = line.split(',').filter(|word| !word.trim().is_empty()).map(known).collect::<Result<_, _>>()?;
+        Ok(Vec::new())
+    })
+}
+
+/// Deletes the selected entry.
+pub(super) fn delete(drive: &mut Drive) -> Effects {
+    let Row::Entry(index) = drive.renew.row() else { return tell("no entry is selected") };
+    if let Some(at) = drive.renew.asked_for(index) {
+        drive.renew.asked.remove(at);
+        return vec![work::draft_anew()];
+    }
+    let number = drive.renew.draft.as_ref().and_then(|draft| draft.entries.get(index)?.number);
+    match number {
+        Some(number) => work::add(drive, format!("entry {number}: delete"), Step::Delete(number)),
+        None => tell("this drive has no table from which an entry could go"),
+    }
+}
