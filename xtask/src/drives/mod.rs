@@ -185,6 +185,9 @@ fn assemble(drive: &Drive, work: &Path, image: &Path) -> anyhow::Result<()> {
         let bytes: Vec<u8> = (0..count * SECTOR / 8).flat_map(|_| dice.next().to_le_bytes()).collect();
         file.write_all_at(&bytes, first * SECTOR)?;
     }
+    for (first, left) in drive.left {
+        file.write_all_at(&left.bytes(), first * SECTOR)?;
+    }
     file.set_len(drive.grown_to.unwrap_or(drive.bytes))?;
     Ok(())
 }

@@ -74,6 +74,8 @@ pub(super) struct Drive {
     pub(super) lost: &'static [(i64, u64)],
     /// Ranges of sectors to be filled with noise: first and count.
     pub(super) noise: &'static [(u64, u64)],
+    /// What is left of former uses: sectors, and what begins there.
+    pub(super) left: &'static [(u64, Left)],
     /// The volume that gets a journal, and the journal's header is lost.
     pub(super) journal: Option<&'static str>,
 }
@@ -89,10 +91,45 @@ const PLAIN: Drive = Drive {
     volumes: &[],
     lost: &[],
     noise: &[],
+    left: &[],
     journal: None,
 };
 
 pub(super) const MIB: u64 = 2048;
+
+/// The first bytes of something that is gone.
+#[derive(Clone, Copy)]
+pub(super) enum Left {
+    /// Linux swap space of 256 MiB.
+    Swap,
+    /// The header of an encrypted volume.
+    Luks,
+}
+
+impl Left {
+    /// Its first bytes, in whole sectors.
+    pub(super) fn bytes(self) -> Vec<u8> {
+        let mut bytes = vec![0; 4096];
+        match self {
+            Self::Swap => {
+                bytes[1024..1028].copy_from_slice(&1u32.to_le_bytes());
+                bytes[1028..1032].copy_from_slice(&65_535u32.to_le_bytes());
+                bytes[4086..].copy_from_slice(b"SWAPSPACE2");
+            }
+            Self::Luks => {
+                bytes[..6].copy_from_slice(b"LUKS\xBA\xBE");
+                bytes[6..8].copy_from_slice(&1u16.to_be_bytes());
+                bytes[8..11].copy_from_slice(b"aes");
+                bytes[40..51].copy_from_slice(b"xts-plain64");
+                bytes[72..78].copy_from_slice(b"sha256");
+                bytes[104..108].copy_from_slice(&4096u32.to_be_bytes());
+                bytes[108..112].copy_from_slice(&64u32.to_be_bytes());
+                bytes[168..204].copy_from_slice(b"5ea1ed00-0000-4000-8000-00000000b0a7");
+            }
+        }
+        bytes
+    }
+}
 
 /// Twenty-four small volumes, by turns FAT and ext4.
 const FLEET: [Volume; 24] = {
@@ -309,6 +346,30 @@ pub(super) const DRIVES: &[Drive] = &[
             Volume::new("ext4", "SLIPWAY", 8001 * MIB, 16_000 * MIB, 62).few(),
         ],
         grown_to: Some(2_004_877_312),
+        ..PLAIN
+    },
+    // Three for Renew: one without anything on it, one full of what others left, one that is to have another table.
+    Drive { name: "new-berth", bytes: 16_013_942_784, lost: &[(0, 1)], ..PLAIN },
+    Drive {
+        name: "lost-property",
+        bytes: 8_004_304_896,
+        gpt: true,
+        volumes: &[Volume::new("vfat", "UMBRELLA", MIB, 2000 * MIB, 70).few(), Volume::new("ext4", "GLOVES", 3000 * MIB, 1000 * MIB, 71).few()],
+        // The first GPT, the boot sectors of the first volume but its backup, and the front of the second one.
+        lost: &[(0, 34), (MIB as i64, 6), (3000 * MIB as i64, 4096)],
+        noise: &[(MIB + 32, 256)],
+        left: &[(2100 * MIB, Left::Swap), (5000 * MIB, Left::Luks)],
+        ..PLAIN
+    },
+    Drive {
+        name: "pilot-cutter",
+        bytes: 8_004_304_896,
+        volumes: &[
+            Volume::new("vfat", "PILOT", MIB, 2000 * MIB, 72).few(),
+            Volume::new("ext4", "SOUNDER", 2002 * MIB, 1500 * MIB, 73).few().logical(),
+            Volume::new("vfat", "TIDEBOOK", 3503 * MIB, 1000 * MIB, 74).few().logical(),
+            Volume::new("ext4", "LEAD", 4504 * MIB, 3000 * MIB, 75).few().logical(),
+        ],
         ..PLAIN
     },
 ];

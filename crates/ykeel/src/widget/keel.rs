@@ -118,7 +118,7 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     let blocks = [
         (Lane::Now, table_blocks(drive, &drive.plan.table)),
         (Lane::Found, find_blocks(drive)),
-        (Lane::Plan, planned(app, drive).map(|table| table_blocks(drive, table)).unwrap_or_default()),
+        (Lane::Plan, planned_blocks(app, drive)),
     ];
     for (lane, blocks) in &blocks {
         for block in blocks {
@@ -131,10 +131,17 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     draw_cursor(app, area, &rows, buf);
 }
 
-/// The table as it would be: that of the draft, where it is looked at.
-fn planned<'a>(app: &App, drive: &'a Drive) -> Option<&'a TableReading> {
-    let draft = drive.renew.planned().filter(|_| app.stage == StageId::Renew);
-    draft.or(drive.plan.planned.as_ref())
+/// The drive as it would be: the draft, where it is looked at, or the table of the plan.
+fn planned_blocks(app: &App, drive: &Drive) -> Vec<Block> {
+    let drafted = drive.renew.draft.as_ref().filter(|_| app.stage == StageId::Renew && drive.renew.is_asked());
+    let Some(draft) = drafted else {
+        return drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default();
+    };
+    let block = |entry: &keel_core::renew::Drafted| {
+        let kind = entry.kind();
+        Block { range: entry.range(draft.sector), letters: kind.map_or("??", VolumeKind::letters), kind }
+    };
+    draft.entries.iter().map(block).collect()
 }
 
 /// The cursor, and the places that were marked.

@@ -130,11 +130,6 @@ impl State {
         self.change.as_ref()?.as_ref().ok()
     }
 
-    /// The table as the draft states it, for the keel.
-    pub(crate) fn planned(&self) -> Option<&TableReading> {
-        self.change().map(|change| &change.planned)
-    }
-
     /// The rows, from the first sector to the last, and what can be done beside.
     pub(crate) fn rows(&self) -> Vec<Row> {
         let mut rows = vec![Row::Table];

@@ -21,6 +21,8 @@ use crate::widget::{bar, cut, first_shown, put, wrap};
 const TOP: u16 = 2;
 /// Rows that are kept for what it costs and whom it serves.
 const BELOW: u16 = 8;
+/// Column behind a kind's name, below.
+const KINDS: u16 = 7;
 /// Column behind a row's name.
 const VALUES: u16 = 13;
 
@@ -89,7 +91,7 @@ fn draw_row(drive: &Drive, row: Row, (theme, area, y): (Theme, Rect, u16), buf: 
         (Row::Entry(index), Some(draft)) => {
             if let Some(entry) = draft.entries.get(index) {
                 let mark = mark(entry, draft);
-                line(&format!("{mark} {:>3}", entry.slot), entry_words(entry, draft), changed(mark != "=", theme));
+                line(&format!("{mark} {:>3}", entry.slot), entry_words(drive, entry, draft), changed(mark != "=", theme));
             }
         }
         (Row::Free(from, to), Some(draft)) => {
@@ -151,14 +153,21 @@ fn mark(entry: &Drafted, draft: &Draft) -> &'static str {
     }
 }
 
-fn entry_words(entry: &Drafted, draft: &Draft) -> String {
+/// The name of an entry, or the label of the volume that was found there.
+fn label_of(drive: &Drive, entry: &Drafted, draft: &Draft) -> String {
+    let found = drive.sweep.finds.iter().find(|find| find.start_byte == entry.first.offset(draft.sector));
+    let label = found.and_then(|find| find.label.clone());
+    if entry.name.is_empty() { label.unwrap_or_default() } else { entry.name.clone() }
+}
+
+fn entry_words(drive: &Drive, entry: &Drafted, draft: &Draft) -> String {
     let kind = entry.kind().map_or("not known", VolumeKind::word);
     let (label, more) = match &entry.content {
         Content::New(wish) => {
             let cluster = wish.cluster.map_or_else(String::new, |bytes| format!("  cluster {bytes}"));
             (wish.label.clone(), format!("{cluster}  new"))
         }
-        Content::Stands => (entry.name.clone(), if entry.fits.is_some() { "  another length".into() } else { String::new() }),
+        Content::Stands => (label_of(drive, entry, draft), if entry.fits.is_some() { "  another length".into() } else { String::new() }),
     };
     let flags: Vec<&str> = keel_core::renew::flags_of(entry).into_iter().map(keel_core::renew::Flag::word).collect();
     let flags = if flags.is_empty() { String::new() } else { format!("  {}", flags.join(", ")) };
@@ -188,7 +197,7 @@ fn draw_below(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             .map(|reader| format!("{} {}", reader.word(), sign(which::fact(kind, reader).0)))
             .collect();
         put(buf, area, 1, y, kind.word(), theme.strong());
-        put(buf, area, VALUES, y, &cut(&signs.join("  "), usize::from(area.width.saturating_sub(VALUES + 1))), theme.text());
+        put(buf, area, KINDS, y, &cut(&beside(&signs, area.width.saturating_sub(KINDS)), usize::from(area.width.saturating_sub(KINDS))), theme.text());
         y += 1;
     }
     y += 1;
@@ -210,6 +219,12 @@ fn draw_below(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         None => say("writes nothing".into(), theme.dim()),
     }
     renew.refused.iter().for_each(|why| say(format!("not drafted: {why}"), theme.doubt()));
+}
+
+/// Texts side by side, closer where there is little room.
+fn beside(texts: &[String], width: u16) -> String {
+    let wide = texts.join("  ");
+    if crate::widget::columns(&wide) > usize::from(width) { texts.join(" ") } else { wide }
 }
 
 fn sign(can: Can) -> &'static str {
@@ -247,6 +262,9 @@ fn why(app: &App, drive: &Drive) -> Why {
         Row::Entry(index) => {
             let told = renew.draft.as_ref().and_then(|draft| draft.entries.get(index));
             let stands = told.and_then(|entry| entry.stands.as_ref());
+            if let Some(Content::New(wish)) = told.map(|entry| &entry.content) {
+                why.say(format!("A new {}.", wish.kind.word()), theme.strong());
+            }
             match stands {
                 Some(geometry) => why.say(format!("A {} of {} stands there.", geometry.kind().word(), size_decimal(geometry.bytes())), theme.text()),
                 None => why.say("Nothing that is known stands there now.", theme.text()),
