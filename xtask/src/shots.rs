@@ -181,7 +181,23 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.wait_until("a ladder", |screen| screen.contains("WHEEL"));
     session.keys(&["6"]);
     session.wait_for("rule: FAT copies");
-    picture("12-check")
+    picture("12-check")?;
+    open("galley");
+    session.keys(&["Enter"]);
+    session.wait_until("a ladder", |screen| screen.contains("MENUS") && screen.contains("10 of 10"));
+    session.keys(&["9"]);
+    session.wait_for("enter changes a row");
+    session.keys(&["Down", "Enter"]);
+    session.line("shrink least");
+    session.keys(&["Enter"]);
+    session.wait_for("was compared on the drive as it would be");
+    session.keys(&["Down", "Enter"]);
+    let typed: Vec<&str> = vec!["BSpace"; 30];
+    session.keys(&typed);
+    session.line("exfat,size=3GB,label=CREW");
+    session.keys(&["Enter"]);
+    session.wait_for("held against every rule");
+    picture("19-renew")
 }
 
 /// What the crew told of their stick, and the first checks.

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::OnceLock;
 
+use keel_core::renew::OwnRecipe;
 use serde::{Deserialize, Serialize};
 
 use crate::cli::LookArgs;
@@ -37,6 +38,9 @@ pub(crate) struct Config {
     pub(crate) copy: CopyDefaults,
     /// Keys of the screens: one that is pressed, and the one that it stands for.
     pub(crate) keys: BTreeMap<String, String>,
+    /// Ways in which drives are renewed, by their names.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub(crate) recipes: BTreeMap<String, OwnRecipe>,
 }
 
 /// Folders that are offered.

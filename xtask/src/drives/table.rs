@@ -354,7 +354,10 @@ pub(super) const DRIVES: &[Drive] = &[
         name: "lost-property",
         bytes: 8_004_304_896,
         gpt: true,
-        volumes: &[Volume::new("vfat", "UMBRELLA", MIB, 2000 * MIB, 70).few(), Volume::new("ext4", "GLOVES", 3000 * MIB, 1000 * MIB, 71).few()],
+        volumes: &[
+            Volume::new("vfat", "UMBRELLA", MIB, 2000 * MIB, 70).few(),
+            Volume::new("ext4", "GLOVES", 3000 * MIB, 1000 * MIB, 71).few(),
+        ],
         // The first GPT, the boot sectors of the first volume but its backup, and the front of the second one.
         lost: &[(0, 34), (MIB as i64, 6), (3000 * MIB as i64, 4096)],
         noise: &[(MIB + 32, 256)],

@@ -38,6 +38,17 @@ pub fn of_table(text: &str) -> Result<Step, StepWrong> {
     step.ok_or_else(|| StepWrong::Table(printable(text)))
 }
 
+/// The step of a line of a recipe: `add` and a wish, or what is typed for the table.
+///
+/// # Errors
+/// [`StepWrong`] with what is wrong of it.
+pub fn of_line(text: &str, sector: SectorSize) -> Result<Step, StepWrong> {
+    match text.trim().split_once(' ') {
+        Some((word, wish)) if word.eq_ignore_ascii_case("add") => Ok(Step::Add(Wish::typed(wish.trim(), sector)?)),
+        _ => of_table(text),
+    }
+}
+
 /// The step that is typed for entry `number`.
 ///
 /// # Errors

@@ -16,14 +16,14 @@ mod step;
 mod take;
 pub mod which;
 
-pub use asked::{ENTRY_WORDS, TABLE_WORDS, of_entry, of_table};
+pub use asked::{ENTRY_WORDS, TABLE_WORDS, of_entry, of_line, of_table};
 pub use draft::Draft;
 pub use entry::{Content, Drafted, NotDrafted};
 pub use fit::{Fitted, settled};
 pub use flags::of as flags_of;
 pub use gate::{GIVE_UP, Gate, Lost, gate};
 pub use proof::{Proved, again, prove};
-pub use recipe::{RECIPES, Recipe};
+pub use recipe::{OwnRecipe, RECIPES, Recipe, Way};
 pub use size::{Size, SizeWrong};
 pub use stage::{Beside, Made, Staged, stage};
 pub use step::{Flag, NewTable, Step, StepWrong, Wish, flags as flags_typed, kind_word, makeable, numbered};

@@ -138,7 +138,42 @@ fn kinds() -> String {
     makeable().map(kind_word).collect::<Vec<_>>().join(" ")
 }
 
+impl Step {
+    /// It as it would be typed where the draft is changed.
+    #[must_use]
+    pub fn text(&self) -> String {
+        match self {
+            Self::Table(NewTable::Of(scheme)) => format!("new {}", scheme.word().to_ascii_lowercase()),
+            Self::Table(NewTable::None) => "new none".into(),
+            Self::Table(NewTable::Mark) => "mark".into(),
+            Self::Convert(scheme) => format!("convert {}", scheme.word().to_ascii_lowercase()),
+            Self::Add(wish) => wish.text(),
+            other => format!("{other:?}"),
+        }
+    }
+}
+
 impl Wish {
+    /// It as it would be typed.
+    #[must_use]
+    pub fn text(&self) -> String {
+        let mut text = kind_word(self.kind);
+        match self.size {
+            Some(Size::Bytes(bytes)) => text.push_str(&format!(",size={bytes}")),
+            Some(Size::Share(share)) => text.push_str(&format!(",size={}%", f64::from(share) / 100.0)),
+            Some(Size::Rest | Size::Least) | None => {}
+        }
+        self.at.into_iter().for_each(|at| text.push_str(&format!(",at={}", at.0)));
+        self.cluster.into_iter().for_each(|bytes| text.push_str(&format!(",cluster={bytes}")));
+        if !self.journal {
+            text.push_str(",journal=no");
+        }
+        if !self.label.is_empty() {
+            text.push_str(&format!(",label={}", self.label));
+        }
+        text
+    }
+
     /// A volume of `kind` of which nothing else is wanted.
     #[must_use]
     pub fn plain(kind: VolumeKind) -> Self {
@@ -219,6 +254,9 @@ mod tests {
         assert_eq!((wish.kind, wish.size, wish.at), (VolumeKind::Ntfs, Some(Size::Bytes(1 << 20)), Some(Lba(4096))));
         assert_eq!((wish.label.as_str(), wish.cluster, wish.journal), ("QUAY, EAST", Some(65_536), true));
         assert!(!typed("hfsplus,journal=no").unwrap().journal);
+        for text in ["ntfs,size=1048576,at=4096,cluster=65536,label=QUAY, EAST", "hfsplus,size=12.5%,journal=no", "exfat"] {
+            assert_eq!(typed(&typed(text).unwrap().text()), typed(text), "{text}");
+        }
         for (text, what) in [
             ("", "is no kind"),
             ("xfs", "is no kind"),

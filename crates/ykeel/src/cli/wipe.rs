@@ -41,6 +41,10 @@ pub(crate) struct WipeArgs {
     /// Write down here how far it is; what was stopped goes on from there. By default with what is kept of the drive.
     #[arg(long, value_name = "FILE")]
     pub(crate) log: Option<PathBuf>,
+    /// When all of it is written over and read back, renew the drive in this way, so that it can be handed back: stick, disk-windows, …, or
+    /// one of the settings.
+    #[arg(long, value_name = "RECIPE[=LABEL]", conflicts_with_all = ["range", "volume", "free", "json"])]
+    pub(crate) then: Option<String>,
     /// Write the certificate to this file, as PDF.
     #[arg(long, value_name = "FILE.pdf")]
     pub(crate) certificate: Option<PathBuf>,

@@ -10,7 +10,7 @@ use keel_core::layout::Layout;
 use keel_core::mend::{self, Look};
 use keel_core::plan::Plan;
 use keel_core::renew::which::{self, Purpose, Reader};
-use keel_core::renew::{self, Draft, Drafted, Fitted, Gate, Made, NewTable, RECIPES, Recipe, Size, Step, StepWrong, Wish};
+use keel_core::renew::{self, Draft, Drafted, Fitted, Gate, Made, NewTable, Size, Step, StepWrong, Way, Wish};
 use keel_core::sweep::Reach;
 use keel_format::table::{Scheme, TypeCode};
 use keel_source::{SectorSize, SharedSource, counted, printable, size_decimal};
@@ -18,7 +18,8 @@ use serde::Serialize;
 
 use super::planned::{self, AppliedDocument};
 use super::shared::{cancel, open, print_json, sweep};
-use crate::cli::{RenewArgs, TableArg};
+use crate::cli::{ApplyArgs, RenewArgs, SourceArgs, TableArg};
+use crate::config;
 use crate::exit::Ended;
 use crate::out::say;
 
@@ -42,9 +43,9 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
     let purpose = purpose(args, source.len())?;
     let mut steps = steps(args, source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
-    let recipe = args.recipe.as_deref().map(recipe).transpose()?;
-    if let Some((recipe, label)) = recipe {
-        steps.extend(recipe.steps(source.len(), label));
+    let way = args.recipe.as_deref().map(|text| way(text, &source)).transpose()?;
+    if let Some(way) = &way {
+        steps.extend(way.steps.iter().map(|(_, step)| step.clone()));
     }
     let answers = purpose.as_ref().map(which::answers).unwrap_or_default();
     if purpose.is_some() && args.table.is_some_and(|table| table != TableArg::Mark) && args.add.is_empty() {
@@ -53,7 +54,7 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     } else if purpose.is_some() && steps.is_empty() {
         return answer(args, &answers);
     }
-    let clears_leftovers = args.clear_leftovers || recipe.is_some_and(|(recipe, _)| recipe.clears);
+    let clears_leftovers = args.clear_leftovers || way.as_ref().is_some_and(|way| way.clears);
     let swept = sweep(&source, Reach::Landmarks)?;
     let mut draft = Draft::of(&source, &swept.table, renew::ALIGN);
     for step in &steps {
@@ -113,6 +114,33 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Renews a drive in a way that is named, without anything to be seen before: nothing is on it.
+pub(super) fn by_recipe(source: &SourceArgs, recipe: &str, (confirm, yes): (&Option<String>, bool)) -> anyhow::Result<()> {
+    let apply = ApplyArgs { save_as: None, apply: true, confirm: confirm.clone(), yes, bundle: None, override_words: None };
+    let source = SourceArgs { source: source.source.clone(), sector_size: source.sector_size, json: false };
+    run(&RenewArgs {
+        source,
+        table: None,
+        convert: None,
+        delete: Vec::new(),
+        add: Vec::new(),
+        format: Vec::new(),
+        grow: Vec::new(),
+        shrink: Vec::new(),
+        flag: Vec::new(),
+        types: Vec::new(),
+        name: Vec::new(),
+        order: Vec::new(),
+        readers: Vec::new(),
+        written_by: Vec::new(),
+        largest_file: None,
+        files: None,
+        recipe: Some(recipe.into()),
+        clear_leftovers: false,
+        apply,
+    })
+}
+
 /// What is said where no kind serves all who are named.
 const NONE_SERVES: CoreError =
     CoreError::Nothing("no kind that is made here serves all of them: see --for alone for the reasons");
@@ -139,14 +167,14 @@ fn purpose(args: &RenewArgs, bytes: u64) -> anyhow::Result<Option<Purpose>> {
     Ok(Some(Purpose { readers, writers, largest_file, bytes, files: args.files }))
 }
 
-/// The recipe and the label of `NAME[=LABEL]`.
-fn recipe(text: &str) -> anyhow::Result<(&'static Recipe, &str)> {
-    let (name, label) = text.split_once('=').unwrap_or((text, ""));
-    let found = Recipe::named(name).ok_or_else(|| {
-        let names: Vec<String> = RECIPES.iter().map(|recipe| format!("{}: {}", recipe.name, recipe.says)).collect();
-        Ended::WrongUse(format!("--recipe {}: there are {}", printable(name), names.join("; ")))
-    })?;
-    Ok((found, label))
+/// The way that `NAME[=LABEL]` names.
+pub(super) fn way(text: &str, source: &SharedSource) -> anyhow::Result<Way> {
+    let own = &config::get().recipes;
+    let found = Way::named(text, own, source.len(), source.sector_size()).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
+    Ok(found.ok_or_else(|| {
+        let names: Vec<String> = Way::all(own).iter().map(|(name, says)| format!("{name}: {says}")).collect();
+        Ended::WrongUse(format!("--recipe {}: there are {}", printable(text), names.join("; ")))
+    })?)
 }
 
 #[derive(Serialize)]

@@ -39,6 +39,8 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
     if args.certificate.as_ref().is_some_and(|path| path.extension().is_none_or(|end| end != "pdf")) {
         return Err(Ended::WrongUse("a certificate is written as FILE.pdf".into()).into());
     }
+    // Whatever is wrong with what follows is said before anything is written.
+    args.then.iter().try_for_each(|recipe| super::renew::way(recipe, &source).map(|_| ()))?;
     let (ground, told) = ground(args, &source)?;
     let (record, anew) = match &args.log {
         Some(path) => (path.clone(), false),
@@ -99,7 +101,9 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
     }
     match (wiped.cancelled, wiped.is_whole()) {
         (true, _) => Err(Ended::Cancelled.into()),
-        (_, true) => Ok(()),
+        (_, true) => {
+            args.then.as_ref().map_or(Ok(()), |recipe| super::renew::by_recipe(&args.source, recipe, (&args.confirm, args.yes)))
+        }
         (_, false) => Err(Ended::Nothing.into()),
     }
 }

@@ -1,12 +1,13 @@
 //! What is asked of a row, and what its answer does to the draft.
 
 use keel_core::renew::which::Reader;
-use keel_core::renew::{self, ENTRY_WORDS, RECIPES, Recipe, Size, Step, TABLE_WORDS, Wish, kind_word, makeable};
+use keel_core::renew::{self, ENTRY_WORDS, Size, Step, TABLE_WORDS, Way, Wish, kind_word, makeable};
 use keel_source::{Lba, printable, size_decimal};
 
 use super::state::{Asked, Row};
 use super::{wipe, work};
 use crate::app::effect::{Effect, Effects, show, tell, work as change};
+use crate::config;
 use crate::popup::Ask;
 use crate::stage::Drive;
 
@@ -55,25 +56,6 @@ pub(super) fn of_row(drive: &mut Drive) -> Effects {
 
 fn kinds() -> String {
     makeable().map(kind_word).collect::<Vec<_>>().join(" ")
-}
-
-/// A wish as it is typed.
-pub(super) fn wish_text(wish: &Wish) -> String {
-    let mut text = kind_word(wish.kind);
-    match wish.size {
-        Some(Size::Bytes(bytes)) => text.push_str(&format!(",size={bytes}")),
-        Some(Size::Share(share)) => text.push_str(&format!(",size={}%", f64::from(share) / 100.0)),
-        Some(Size::Rest | Size::Least) | None => {}
-    }
-    wish.at.into_iter().for_each(|at| text.push_str(&format!(",at={}", at.0)));
-    wish.cluster.into_iter().for_each(|bytes| text.push_str(&format!(",cluster={bytes}")));
-    if !wish.journal {
-        text.push_str(",journal=no");
-    }
-    if !wish.label.is_empty() {
-        text.push_str(&format!(",label={}", wish.label));
-    }
-    text
 }
 
 fn of_entry(drive: &Drive, index: usize) -> Effects {
@@ -126,33 +108,25 @@ fn of_free(drive: &Drive, from: u64, to: u64) -> Effects {
         if has_table && many && wish.at.is_none() {
             wish.at = Some(Lba(first));
         }
-        Ok(work::add(drive, wish_text(&wish), Step::Add(wish)))
+        Ok(work::add(drive, wish.text(), Step::Add(wish)))
     })
 }
 
 fn of_recipe() -> Effects {
-    let ways: Vec<String> = RECIPES.iter().map(|recipe| format!("{}: {}", recipe.name, recipe.says)).collect();
+    let ways: Vec<String> = Way::all(&config::get().recipes).iter().map(|(name, says)| format!("{name}: {says}")).collect();
     let text = format!(
-        "The usual ways. They take the place of the draft so far; each step shows there before anything is written.\n{}\nType NAME or NAME=LABEL.",
+        "The usual ways, and those of the settings. They take the place of the draft so far; each step shows there before anything is \
+         written.\n{}\nType NAME or NAME=LABEL.",
         ways.join("\n")
     );
     ask("Recipe", text, String::new(), |drive, line| {
-        let (name, label) = line.split_once('=').unwrap_or((line, ""));
-        let recipe = Recipe::named(name).ok_or_else(|| format!("`{}` is no recipe", printable(name)))?;
-        let asked = recipe.steps(drive.source.len(), label).into_iter().map(|step| Asked { text: step_text(&step), step });
-        (drive.renew.asked, drive.renew.clears) = (asked.collect(), recipe.clears);
+        let (bytes, sector) = (drive.source.len(), drive.source.sector_size());
+        let way = Way::named(line, &config::get().recipes, bytes, sector).map_err(|wrong| wrong.to_string())?;
+        let way = way.ok_or_else(|| format!("`{}` is no recipe", printable(line)))?;
+        let asked = way.steps.into_iter().map(|(text, step)| Asked { text, step });
+        (drive.renew.asked, drive.renew.clears) = (asked.collect(), way.clears);
         Ok(vec![work::draft_anew()])
     })
-}
-
-/// A step of a recipe as it would have been typed.
-fn step_text(step: &Step) -> String {
-    match step {
-        Step::Table(renew::NewTable::Of(scheme)) => format!("table: new {}", scheme.word().to_ascii_lowercase()),
-        Step::Table(renew::NewTable::None) => "table: new none".into(),
-        Step::Add(wish) => wish_text(wish),
-        _ => "recipe".into(),
-    }
 }
 
 fn of_readers(drive: &Drive) -> Effects {

@@ -167,7 +167,9 @@ fn entry_words(drive: &Drive, entry: &Drafted, draft: &Draft) -> String {
             let cluster = wish.cluster.map_or_else(String::new, |bytes| format!("  cluster {bytes}"));
             (wish.label.clone(), format!("{cluster}  new"))
         }
-        Content::Stands => (label_of(drive, entry, draft), if entry.fits.is_some() { "  another length".into() } else { String::new() }),
+        Content::Stands => {
+            (label_of(drive, entry, draft), if entry.fits.is_some() { "  another length".into() } else { String::new() })
+        }
     };
     let flags: Vec<&str> = keel_core::renew::flags_of(entry).into_iter().map(keel_core::renew::Flag::word).collect();
     let flags = if flags.is_empty() { String::new() } else { format!("  {}", flags.join(", ")) };
@@ -197,7 +199,14 @@ fn draw_below(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
             .map(|reader| format!("{} {}", reader.word(), sign(which::fact(kind, reader).0)))
             .collect();
         put(buf, area, 1, y, kind.word(), theme.strong());
-        put(buf, area, KINDS, y, &cut(&beside(&signs, area.width.saturating_sub(KINDS)), usize::from(area.width.saturating_sub(KINDS))), theme.text());
+        put(
+            buf,
+            area,
+            KINDS,
+            y,
+            &cut(&beside(&signs, area.width.saturating_sub(KINDS)), usize::from(area.width.saturating_sub(KINDS))),
+            theme.text(),
+        );
         y += 1;
     }
     y += 1;

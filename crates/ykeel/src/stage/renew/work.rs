@@ -98,7 +98,7 @@ pub(super) fn lengthen(drive: &mut Drive, by: i64) -> Effects {
     if let Some(at) = renew.asked_for(index) {
         if let Some(Asked { text, step: Step::Add(wish) }) = renew.asked.get_mut(at) {
             wish.size = Some(Size::Bytes(bytes));
-            *text = super::ask::wish_text(wish);
+            *text = wish.text();
         }
         return vec![draft_anew()];
     }
