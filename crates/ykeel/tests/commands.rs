@@ -611,3 +611,92 @@ fn who_is_to_read_a_volume_decides_its_kind_and_recipes_are_the_usual_ways() {
     let (code, said) = bench.json(&["renew", drive, "--recipe", "hammer"]);
     assert!(code == 2 && said["error"].to_string().contains("a stick for every computer"), "{said}");
 }
+
+#[test]
+fn ground_is_overwritten_by_command_with_words_alone_and_vouched_for() {
+    let bench = Bench::new();
+    let image = bench.copy("pilot-cutter.img");
+    let drive = text(&image);
+    let before = fingerprint(&image);
+    let words = ["--yes", "--words", "overwrite it"];
+    for (arguments, code, what) in [
+        (vec![], 4, "overwrite it"),
+        (vec!["--yes", "--words", "do it"], 4, "overwrite it"),
+        ([&["--range", "1000..2000"], words.as_slice()].concat(), 2, "whole sectors"),
+        ([&["--range", "0..9000000000000"], words.as_slice()].concat(), 2, "behind the end"),
+        ([&["--range", "5"], words.as_slice()].concat(), 2, "FROM..TO"),
+        ([&["--pattern", "ones"], words.as_slice()].concat(), 2, "is no pattern"),
+        ([&["--volume", "n9"], words.as_slice()].concat(), 2, "n9"),
+        ([&["--pattern", "random", "--by-device"], words.as_slice()].concat(), 2, "asks the drive for zeros"),
+        ([&["--certificate", "wiped.txt"], words.as_slice()].concat(), 2, "FILE.pdf"),
+        (vec!["--confirm", "AAA-AAA", "--words", "overwrite it"], 4, "confirmation code"),
+    ] {
+        let (ended, said) = bench.json(&[&["wipe", drive], arguments.as_slice()].concat());
+        assert_eq!(ended, code, "{arguments:?}: {said}");
+        assert!(said["error"].to_string().contains(what), "{arguments:?}: {said}");
+    }
+    assert_eq!(bench.run(&["wipe", drive, "--yes", "--words", "overwrite it", "--then", "hammer"]).status.code(), Some(2));
+    assert_eq!(fingerprint(&image), before, "nothing was written");
+    // The end of the drive, as a stuck device wants it; then all of it by the image itself, and handed back.
+    let certificate = bench.path("wiped.pdf");
+    let end = ["--range", "8000000000..8004304896", "--pattern", "random", "--certificate", text(&certificate)];
+    let (code, done) = bench.json(&[&["wipe", drive], end.as_slice(), words.as_slice()].concat());
+    assert_eq!((code, done["whole"].as_bool(), done["verified"].as_u64()), (0, Some(true), Some(4_304_896)));
+    assert!(fs::read(&certificate).unwrap().starts_with(b"%PDF-") && done["beyond"].as_str().unwrap().contains("remapped"));
+    let (_, still) = bench.json(&["ladder", drive]);
+    assert_eq!((&still["lowest_broken"], still["volumes"].as_array().unwrap().len()), (&Value::Null, 4));
+    let ended = bench.run(&[
+        "wipe",
+        drive,
+        "--by-device",
+        "--verify",
+        "sample",
+        "--then",
+        "stick=CREW",
+        "--yes",
+        "--words",
+        "overwrite it",
+    ]);
+    assert_eq!(ended.status.code(), Some(0), "{ended:?}");
+    let (_, ladder) = bench.json(&["ladder", drive]);
+    assert_eq!((&ladder["lowest_broken"], ladder["volumes"][0]["label"].as_str()), (&Value::Null, Some("CREW")));
+}
+
+#[test]
+fn volumes_grow_and_shrink_by_command_and_a_recipe_of_ones_own_is_taken() {
+    let bench = Bench::new();
+    let image = bench.copy("galley.img");
+    let drive = text(&image);
+    let before = fingerprint(&image);
+    let (code, planned) = bench.json(&["renew", drive, "--shrink", "1=least", "--grow", "2=rest", "--add", "ext4,label=CREW"]);
+    assert_eq!((code, planned["gate"]["words"].is_null(), planned["fitted"].as_array().unwrap().len()), (0, true, 2));
+    assert_eq!((planned["plan"]["lowers"].as_array().unwrap().len(), fingerprint(&image)), (0, before));
+    let (code, applied) = bench.json(&["renew", drive, "--shrink", "1=least", "--grow", "2=rest", "--apply", "--yes"]);
+    assert_eq!((code, &applied["applied"]["ladder"]["lowest_broken"]), (0, &Value::Null));
+    let proof = applied["applied"]["proof"].as_array().unwrap();
+    assert!(
+        proof.len() == 2 && proof.iter().all(|proven| proven["lost"].is_null() && proven["counted"][0] == proven["counted"][1])
+    );
+    assert_eq!(bench.json(&["undo", applied["applied"]["bundle"].as_str().unwrap()]).0, 0);
+    assert_eq!(fingerprint(&image), before);
+    for (arguments, what) in [
+        (["--grow", "1=rest"], "does not grow"),
+        (["--shrink", "1=1 MB"], "the least that its content"),
+        (["--shrink", "7=least"], "no entry 7"),
+    ] {
+        let (code, said) = bench.json(&[&["renew", drive], arguments.as_slice()].concat());
+        assert!(code == 5 && said["error"].to_string().contains(what), "{said}");
+    }
+    let settings = bench.path("config.toml");
+    fs::write(&settings, "[recipes.ferry]\nsays = \"the ferry's own\"\nsteps = [\"new gpt\", \"add exfat,size=60%,label=PICTURES\", \"add ext4\"]\n").unwrap();
+    let bare = bench.path("bare.img");
+    File::create(&bare).unwrap().set_len(8 << 30).unwrap();
+    let output = bench
+        .command()
+        .env("YKEEL_CONFIG", &settings)
+        .args(["renew", text(&bare), "--recipe", "ferry", "--json"])
+        .output()
+        .unwrap();
+    let said: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!((output.status.code(), said["made"].as_array().unwrap().len()), (Some(0), 2), "{said}");
+}
