@@ -1,18 +1,21 @@
-//! `cargo xtask bench --renew`: new volumes beside those of the system's formatters (time, and what the device was told to write), and a
-//! table of 128 entries converted there and back.
+//! `cargo xtask bench --renew`: new volumes beside those of the system's formatters (time, and what the device was told to write), a
+//! table of 128 entries converted there and back, and a device overwritten beside a plain loop of writes.
 
 use std::fs::{self, File};
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
 use keel_core::case;
+use keel_core::job::{Cancel, Desk};
 use keel_core::plan::{self, ApplyOptions, Confirmation, Plan};
 use keel_core::renew::{self, Beside, Draft, NewTable, Size, Step, Wish};
+use keel_core::wipe::{self, Pattern, Verify, Wanted};
 use keel_format::VolumeKind;
 use keel_format::table::{self, Scheme};
-use keel_source::{OpenOptions, SharedSource};
+use keel_source::{OpenOptions, PageBuf, SharedSource};
 
 use crate::guest::{root, run};
 
@@ -29,6 +32,9 @@ const FORMATTERS: &[(VolumeKind, &str, &[&str])] = &[
 const TIMES: usize = 3;
 /// Entries of the table that is converted.
 const ENTRIES: u64 = 128;
+/// Bytes that are overwritten, and how often.
+const WIPED: u64 = 4 << 30;
+const WIPES: usize = 5;
 
 pub(crate) fn run_all() -> anyhow::Result<()> {
     let work = root().join("target/bench/renew");
@@ -61,7 +67,55 @@ pub(crate) fn run_all() -> anyhow::Result<()> {
             println!("{:<8} {:>5} GB  {:>22}  {:>22}", kind.word(), bytes / 1_000_000_000, shown(here), shown(there));
         }
     }
-    converted(&work)
+    converted(&work)?;
+    overwritten(&work.join("drive.img"))
+}
+
+/// A device overwritten, beside a plain loop of writes of the same size past the system's memory.
+fn overwritten(image: &Path) -> anyhow::Result<()> {
+    let rate = |pattern: Option<Pattern>| -> anyhow::Result<f64> {
+        let mut rates = Vec::new();
+        for _ in 0..WIPES {
+            let took = on_loop(image, WIPED, |device| match &pattern {
+                Some(pattern) => wiped_here(device, pattern),
+                None => plain_loop(device),
+            })?;
+            rates.push(WIPED as f64 / took.0.as_secs_f64() / 1e6);
+        }
+        rates.sort_by(f64::total_cmp);
+        rates.get(WIPES / 2).copied().context("overwritten at least once")
+    };
+    let plain = rate(None)?;
+    for (word, pattern) in
+        [("zeros", Pattern::Zeros), ("55aa", Pattern::Bytes(vec![0x55, 0xAA])), ("random", Pattern::Random(417))]
+    {
+        let own = rate(Some(pattern))?;
+        println!("overwritten with {word}: {own:.0} MB/s, {:.2} of a plain loop's {plain:.0} MB/s", own / plain);
+    }
+    Ok(())
+}
+
+fn wiped_here(device: &str, pattern: &Pattern) -> anyhow::Result<Duration> {
+    let source = keel_source::open(Path::new(device), OpenOptions::default())?;
+    let begun = Instant::now();
+    let range = keel_source::ByteRange::sized(keel_source::ByteOffset(0), source.len());
+    let record = root().join("target/bench/renew/wipe.jsonl");
+    let ground = wipe::ground_of(&source, range)?;
+    let wanted = Wanted { ground, pattern: pattern.clone(), verify: Verify::None, by_device: false, record };
+    let code = Confirmation::Code(source.identity().code());
+    let done = wipe::wipe(&source, (&code, wipe::WORDS), (&wanted, true), &Desk::new(Cancel::default()).0)?;
+    ensure!(done.is_whole(), "{}", done.line());
+    Ok(begun.elapsed())
+}
+
+fn plain_loop(device: &str) -> anyhow::Result<Duration> {
+    let flags = rustix::fs::OFlags::DIRECT.bits().cast_signed();
+    let file = File::options().write(true).custom_flags(flags).open(device)?;
+    let buf = PageBuf::new(4 << 20);
+    let begun = Instant::now();
+    (0..WIPED).step_by(buf.len()).try_for_each(|at| file.write_all_at(&buf, at))?;
+    file.sync_all()?;
+    Ok(begun.elapsed())
 }
 
 /// Lets `work` write to a loop device over a new sparse file; answers what it says, and the bytes that the device was told to write.

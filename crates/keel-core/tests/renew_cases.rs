@@ -475,7 +475,10 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
     let mut row = Row(0x5EED);
     let (mut taken, mut refusals) = (0, 0);
     let mut bench = Bench::new(600 * MIB);
-    for round in 0..90 {
+    // More of them, and some kept for another judge, where that is asked for.
+    let rounds = std::env::var("YKEEL_DRAFTS").ok().and_then(|count| count.parse().ok()).unwrap_or(90);
+    let kept = std::env::var_os("YKEEL_DRAFTS_TO").map(std::path::PathBuf::from);
+    for round in 0..rounds {
         // What earlier rounds left stays for some of them, and then there is a new drive.
         if round % 10 == 0 {
             bench = Bench::new(600 * MIB);
@@ -518,6 +521,14 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
             let at = entry.first.offset(SectorSize(512));
             let kind = keel_format::registry::boot_sector(drive.as_ref(), at).map(|geometry| geometry.kind());
             assert_eq!(kind, entry.kind(), "round {round}: {steps:?}");
+        }
+        if let Some(folder) = kept.as_ref().filter(|_| round % 25 == 3) {
+            support::run(
+                std::process::Command::new("cp")
+                    .arg("--sparse=always")
+                    .arg(&bench.image)
+                    .arg(folder.join(format!("{round}.img"))),
+            );
         }
     }
     assert!(taken > 20 && refusals > 12, "{taken} taken, {refusals} refused");

@@ -237,12 +237,19 @@ pub(crate) struct Units {
     count: u64,
     /// Below it every unit is taken.
     first_free: u64,
+    /// For so many units that follow one another: below it there are none. What was looked for once is not looked for again.
+    none_below: BTreeMap<u64, u64>,
 }
 
 impl Units {
     /// `count` units, all free.
     pub(crate) fn new(count: u64) -> Self {
-        Self { bits: vec![0; usize::try_from(count.div_ceil(64)).unwrap_or(0)], count, first_free: 0 }
+        Self {
+            bits: vec![0; usize::try_from(count.div_ceil(64)).unwrap_or(0)],
+            count,
+            first_free: 0,
+            none_below: BTreeMap::new(),
+        }
     }
 
     pub(crate) fn is_taken(&self, unit: u64) -> bool {
@@ -260,6 +267,7 @@ impl Units {
 
     pub(crate) fn free(&mut self, units: Range<u64>) {
         self.first_free = self.first_free.min(units.start);
+        self.none_below.clear();
         for unit in units.start..units.end.min(self.count) {
             if let Some(word) = usize::try_from(unit / 64).ok().and_then(|index| self.bits.get_mut(index)) {
                 *word &= !(1 << (unit % 64));
@@ -292,31 +300,37 @@ impl Units {
 
     /// Takes the first `wanted` free units that follow one another.
     pub(crate) fn take_run(&mut self, wanted: u64) -> Option<u64> {
-        self.first_free = self.next_free(self.first_free)?;
-        let mut at = self.first_free;
+        self.first_free = self.next_free(self.first_free).unwrap_or(self.count);
+        let known = self.none_below.range(..=wanted).map(|(_, at)| *at).max().unwrap_or(0);
+        let found = self.run_from(known.max(self.first_free), self.count, wanted);
+        self.none_below.insert(wanted, found.unwrap_or(self.count));
+        let at = found?;
+        self.take(at..at + wanted);
+        Some(at)
+    }
+
+    /// The first of `wanted` free units that follow one another, from `at` on and before `end`.
+    fn run_from(&self, mut at: u64, end: u64, wanted: u64) -> Option<u64> {
         loop {
-            at = self.next_free(at)?;
+            at = self.next_free(at).filter(|at| at.saturating_add(wanted) <= end)?;
             let run = self.run_at(at, wanted);
             if run == wanted {
-                self.take(at..at + wanted);
                 return Some(at);
             }
             at += run.max(1);
         }
     }
 
+    /// A bit for each unit, the first one lowest; those behind the last unit are zero.
+    pub(crate) fn bytes(&self) -> Vec<u8> {
+        self.bits.iter().flat_map(|word| word.to_le_bytes()).collect()
+    }
+
     /// Takes the first `wanted` free units within `range` that follow one another.
     pub(crate) fn take_run_in(&mut self, range: Range<u64>, wanted: u64) -> Option<u64> {
-        let mut at = range.start;
-        loop {
-            at = self.next_free(at).filter(|at| at + wanted <= range.end)?;
-            let run = self.run_at(at, wanted);
-            if run == wanted {
-                self.take(at..at + wanted);
-                return Some(at);
-            }
-            at += run.max(1);
-        }
+        let at = self.run_from(range.start, range.end, wanted)?;
+        self.take(at..at + wanted);
+        Some(at)
     }
 
     /// Takes `wanted` free units: in one piece where there is one, else in as many as it takes. None where there are too few.
@@ -398,5 +412,9 @@ mod tests {
         assert_eq!(units.take_pieces(4), Some(vec![141..145]));
         assert_eq!(units.take_pieces(57), Some(vec![3..5, 145..200]));
         assert_eq!((units.take_pieces(1), units.taken()), (None, 200));
+        units.free(64..66);
+        assert_eq!((units.take_run_in(0..65, 2), units.take_run_in(0..66, 2)), (None, Some(64)));
+        units.free(199..200);
+        assert_eq!((units.bytes().len(), units.bytes()[24], units.bytes()[31]), (32, 0x7F, 0));
     }
 }

@@ -63,7 +63,8 @@ pub(super) fn to(window: &SharedSource, any: &Geometry, bytes: u64) -> Result<Re
     work.folders(&gone)?;
     work.fats()?;
     work.boot_sectors()?;
-    work.sheet.parts(Geometry::Fat(new))
+    let root_cluster = if fat.kind == VolumeKind::Fat32 { moves.of(fat.root_cluster) } else { 0 };
+    work.sheet.parts(Geometry::Fat(FatGeometry { root_cluster, ..new }))
 }
 
 fn narrow(count: u64) -> Result<u32, NotResized> {

@@ -372,11 +372,10 @@ impl Work<'_> {
     /// The content of `$Bitmap`: bits behind the last cluster are set.
     fn bitmap(&mut self) -> Result<(), NotResized> {
         let count = self.new.clusters();
-        let mut bits = vec![0xFFu8; usize::try_from(bitmap_bytes(count)).unwrap_or(0)];
-        for (index, byte) in (0..).zip(bits.iter_mut()) {
-            *byte = (0..8)
-                .filter(|bit| index * 8 + bit >= count || self.ground.is_taken(index * 8 + bit))
-                .fold(0, |byte, bit| byte | 1 << bit);
+        let mut bits = self.ground.bytes();
+        bits.resize(usize::try_from(bitmap_bytes(count)).unwrap_or(0), 0xFF);
+        for bit in count..bitmap_bytes(count) * 8 {
+            bits.get_mut((bit / 8) as usize).into_iter().for_each(|byte| *byte |= 1 << (bit % 8));
         }
         let runs = self.main_runs(CLUSTER_BITMAP)?;
         self.write_through("$Bitmap", &runs, 0, &bits)

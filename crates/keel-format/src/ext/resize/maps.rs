@@ -2,8 +2,10 @@
 
 use std::ops::Range;
 
+use zerocopy::IntoBytes;
+
 use super::super::Inode;
-use super::super::layout::{FLAG_EXTENTS, RawInode, crc32c};
+use super::super::layout::{COMPAT_ORPHAN_FILE, FLAG_EXTENTS, RawInode, crc32c};
 use super::{Work, no_room};
 use crate::NodeKind;
 use crate::resize::NotResized;
@@ -23,8 +25,9 @@ pub(super) struct Moving {
     pub(super) seed: u32,
     /// True where it has another number: every checksum is another one.
     pub(super) is_renumbered: bool,
-    pub(super) is_folder: bool,
-    /// Where the content of a folder lies then.
+    /// True for a folder, and for the file of orphans: the content is a structure, and is looked at where it lies then.
+    pub(super) is_structure: bool,
+    /// Where that content lies then.
     pub(super) content: Vec<Range<u64>>,
 }
 
@@ -52,7 +55,9 @@ impl Work<'_> {
         let generation = inode.raw.i_generation.get().to_le_bytes();
         let seed = crc32c(crc32c(self.old.checksum_seed, &becomes.to_le_bytes()), &generation);
         let is_folder = inode.kind() == Some(NodeKind::Directory);
-        let mut moving = Moving { seed, is_renumbered: becomes != inode.number, is_folder, content: Vec::new() };
+        let is_orphans = self.old.compat & COMPAT_ORPHAN_FILE != 0 && inode.number == self.raw.s_orphan_file_inum.get();
+        let (is_renumbered, is_structure) = (becomes != inode.number, is_folder || is_orphans);
+        let mut moving = Moving { seed, is_renumbered, is_structure, content: Vec::new() };
         let mut raw = inode.raw;
         let mut map = raw.i_block.to_vec();
         if inode.kind().is_some() && inode.inline().is_none() {
@@ -75,7 +80,9 @@ impl Work<'_> {
         if is_folder && !(self.renumbered.is_empty()) {
             self.folder(&moving, inode)?;
         }
-        use zerocopy::IntoBytes;
+        if is_orphans && raw.i_block != inode.raw.i_block {
+            self.orphans(&moving)?;
+        }
         Ok((raw.as_bytes() != inode.raw.as_bytes()).then_some(raw))
     }
 
@@ -137,7 +144,7 @@ impl Work<'_> {
             spare -= pieces.len() - 1;
             becomes.extend(pieces);
         }
-        if moving.is_folder {
+        if moving.is_structure {
             moving.content.extend(becomes.iter().map(|leaf| leaf.start..leaf.start + leaf.count));
         }
         if changed {
@@ -206,7 +213,7 @@ impl Work<'_> {
             self.touch(piece.start..piece.start + piece.count);
             self.touch(from..(from + piece.count).min(self.new.blocks).max(from + 1));
             let (at, to, len) = (self.place(from), self.place(piece.start), self.place(piece.count));
-            match (moving.is_folder, leaf.is_written) {
+            match (moving.is_structure, leaf.is_written) {
                 (true, _) => self.sheet.copy("directory", at, to, len)?,
                 (false, true) => self.sheet.carry(at, to, len)?,
                 (false, false) => {}
@@ -235,8 +242,8 @@ impl Work<'_> {
             return Ok(0);
         }
         if level == 0 {
-            let becomes = if moving.is_folder { self.block(block, "directory")? } else { self.content_block(block)? };
-            if moving.is_folder {
+            let becomes = if moving.is_structure { self.block(block, "directory")? } else { self.content_block(block)? };
+            if moving.is_structure {
                 moving.content.push(becomes..becomes + 1);
             }
             return Ok(becomes);
@@ -265,6 +272,18 @@ impl Work<'_> {
         let to = self.take(1)?.first().ok_or_else(no_room)?.start;
         self.sheet.carry(self.place(block), self.place(to), self.place(1))?;
         Ok(to)
+    }
+
+    /// The checksums of the file of orphans count the places of its blocks.
+    fn orphans(&mut self, moving: &Moving) -> Result<(), NotResized> {
+        let size = self.old.block_bytes as usize;
+        for block in moving.content.iter().flat_map(Clone::clone).filter(|_| self.old.has_checksums()) {
+            let mut held = self.sheet.read(self.place(block), size)?;
+            let sum = crc32c(crc32c(moving.seed, &block.to_le_bytes()), held.get(..size - 8).unwrap_or_default());
+            put(&mut held, size - 4, 4, u64::from(sum));
+            self.sheet.write("file of orphans", self.place(block), &held)?;
+        }
+        Ok(())
     }
 
     /// A block of attributes, which several inodes may share; its checksum counts its place.
