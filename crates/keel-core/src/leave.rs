@@ -1,6 +1,6 @@
 //! The one door to writing: who may write to a drive, by what, and what has to be finished before.
 
-use keel_source::{Leave, LinkKind, SharedSource};
+use keel_source::{Leave, LinkKind, SharedSource, WriteTarget};
 
 use crate::error::{CoreError, Refusal};
 use crate::{bundle, saved};
@@ -70,6 +70,53 @@ pub fn leave(source: &SharedSource, confirmation: &Confirmation, purpose: Purpos
         return Err(Refusal::Interrupted { bundle }.into());
     }
     Ok(leave)
+}
+
+/// A drive that is open for writing, and is opened again after a write that failed: a target takes no more then.
+pub(crate) struct Reopened {
+    source: SharedSource,
+    leave: Leave,
+    target: Option<Box<dyn WriteTarget>>,
+}
+
+impl Reopened {
+    /// Opens `source`.
+    ///
+    /// # Errors
+    /// [`CoreError::Source`] when it does not open for writing.
+    pub(crate) fn open(source: &SharedSource, leave: Leave) -> Result<Self, CoreError> {
+        let target = Some(source.open_target(&leave)?);
+        Ok(Self { source: SharedSource::clone(source), leave, target })
+    }
+
+    /// The target, opened again where it was let go.
+    ///
+    /// # Errors
+    /// As [`Reopened::open`].
+    pub(crate) fn target(&mut self) -> Result<&mut dyn WriteTarget, CoreError> {
+        if self.target.is_none() {
+            self.target = Some(self.source.open_target(&self.leave)?);
+        }
+        match &mut self.target {
+            Some(target) => Ok(target.as_mut()),
+            None => Err(CoreError::Nothing("the drive does not open for writing")),
+        }
+    }
+
+    /// The target, where it is open.
+    pub(crate) fn open_now(&mut self) -> Option<&mut Box<dyn WriteTarget>> {
+        self.target.as_mut()
+    }
+
+    /// Lets the target go: a write of it failed.
+    pub(crate) fn let_go(&mut self) {
+        self.target = None;
+    }
+
+    /// What it is opened with.
+    pub(crate) fn leave(&self) -> &Leave {
+        &self.leave
+    }
 }
 
 #[cfg(test)]

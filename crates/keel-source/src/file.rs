@@ -2,13 +2,14 @@
 
 use std::fs::File;
 use std::io;
-use std::os::unix::fs::{FileExt, MetadataExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::sync::Arc;
 
 use rustix::io::Errno;
 
 use crate::error::{ReadCause, ReadError, SourceError};
+use crate::filling::ReadBytes;
 use crate::lock::{ExclusiveLock, lock_shared};
 use crate::target::{FileTarget, WriteTarget};
 use crate::{ByteOffset, ByteRange, Identity, Leave, LinkKind, SectorSize, Source, holders, printable, sys};
@@ -95,18 +96,6 @@ impl FileSource {
     }
 }
 
-/// Something that fills memory from a place on: a file, or a device past the system's memory.
-pub(crate) trait ReadBytes {
-    /// Fills `buf` from byte `at` on, as far as there is something; answers with how much that was.
-    fn read_bytes(&self, at: u64, buf: &mut [u8]) -> io::Result<usize>;
-}
-
-impl ReadBytes for File {
-    fn read_bytes(&self, at: u64, buf: &mut [u8]) -> io::Result<usize> {
-        read_full(self, at, buf)
-    }
-}
-
 /// Reads `buf` from byte `at` of `file`. When a large read fails it is repeated sector by sector, so that the error
 /// names exactly the sectors that do not read; a file that shrank is an error of the missing bytes.
 pub(crate) fn read_descriptor(
@@ -184,17 +173,4 @@ fn cause_of(error: &io::Error) -> ReadCause {
     } else {
         ReadCause::Medium
     }
-}
-
-pub(crate) fn read_full(file: &File, at: u64, buf: &mut [u8]) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < buf.len() {
-        match file.read_at(&mut buf[filled..], at + filled as u64) {
-            Ok(0) => break,
-            Ok(count) => filled += count,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(filled)
 }

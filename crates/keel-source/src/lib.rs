@@ -24,6 +24,7 @@ mod direct;
 mod end;
 mod error;
 mod file;
+mod filling;
 mod hand_on;
 mod health;
 mod holders;

@@ -9,7 +9,7 @@ use rustix::fs::{FallocateFlags, OFlags};
 use rustix::io::Errno;
 
 use crate::direct::Direct;
-use crate::file::ReadBytes;
+use crate::filling::ReadBytes;
 use crate::lock::ExclusiveLock;
 use crate::{ByteOffset, Payload, SourceError, holders, sys};
 

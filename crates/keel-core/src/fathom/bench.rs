@@ -10,6 +10,7 @@ use keel_source::{ByteOffset, ByteRange, Leave, SharedSource, WriteTarget};
 use super::{FathomProgress, Phase, PlotPoint, Seen};
 use crate::CoreError;
 use crate::job::Desk;
+use crate::leave::Reopened;
 use crate::saved::{self, Restored, Saved};
 use crate::tag;
 
@@ -29,8 +30,7 @@ const MOST_POINTS: usize = 2000;
 /// A drive under measurement.
 pub(super) struct Bench<'a> {
     source: &'a SharedSource,
-    leave: Leave,
-    target: Option<Box<dyn WriteTarget>>,
+    target: Reopened,
     saved: Option<Saved>,
     desk: &'a Desk<FathomProgress>,
     pub(super) sector: u64,
@@ -61,14 +61,13 @@ impl<'a> Bench<'a> {
         desk: &'a Desk<FathomProgress>,
     ) -> Result<Self, CoreError> {
         let identity = source.identity();
-        let target = source.open_target(&leave)?;
+        let target = Reopened::open(source, leave)?;
         let saved = saved.map(|path| Saved::create(path, source)).transpose()?;
         let start = blake3::hash(format!("{} {:?}", identity.key(), std::time::SystemTime::now()).as_bytes());
         let seed = start.as_bytes().first_chunk::<8>().map_or(1, |bytes| u64::from_le_bytes(*bytes));
         Ok(Self {
             source,
-            leave,
-            target: Some(target),
+            target,
             saved,
             desk,
             sector: identity.logical_sector.bytes(),
@@ -95,13 +94,7 @@ impl<'a> Bench<'a> {
     }
 
     fn target(&mut self) -> Result<&mut dyn WriteTarget, CoreError> {
-        if self.target.is_none() {
-            self.target = Some(self.source.open_target(&self.leave)?);
-        }
-        match &mut self.target {
-            Some(target) => Ok(target.as_mut()),
-            None => Err(CoreError::Nothing("the drive does not open for writing")),
-        }
+        self.target.target()
     }
 
     /// Tells how far it is; true when the work shall stop.
@@ -185,7 +178,7 @@ impl<'a> Bench<'a> {
             return Ok(());
         }
         // A failed write closes the target; around the place the sectors are tried one by one.
-        self.target = None;
+        self.target.let_go();
         let sector = self.sector as usize;
         for (index, bytes) in bytes.chunks(sector).enumerate() {
             let at = piece.start + (index * sector) as u64;
@@ -193,7 +186,7 @@ impl<'a> Bench<'a> {
                 break;
             }
             if self.target()?.write_at(at, bytes).is_err() {
-                self.target = None;
+                self.target.let_go();
                 self.unwritable.push(ByteRange::sized(at, bytes.len() as u64));
             }
         }
@@ -211,7 +204,7 @@ impl<'a> Bench<'a> {
         let flushed = target.flush();
         target.forget();
         if flushed.is_err() {
-            self.target = None;
+            self.target.let_go();
         }
         Ok(())
     }
@@ -244,7 +237,7 @@ impl<'a> Bench<'a> {
                 let bytes = slot.get_mut(index * sector..(index + 1) * sector).unwrap_or_default();
                 let reads = sound
                     || (failed < MOST_UNREADABLE
-                        && (0..2).any(|_| self.target.as_mut().is_some_and(|target| target.read_back(at, bytes).is_ok())));
+                        && (0..2).any(|_| self.target.open_now().is_some_and(|target| target.read_back(at, bytes).is_ok())));
                 let seen = match reads {
                     false => {
                         failed += 1;
@@ -292,12 +285,16 @@ impl<'a> Bench<'a> {
         if let Some(mut saved) = self.saved.take() {
             saved.flush()?;
         }
-        self.target = None;
+        self.target.let_go();
         let identity = self.source.identity();
         let desk = self.desk;
         let mut told: Option<Instant> = None;
-        let restored =
-            saved::restore(&mut || self.source.open_target(&self.leave), identity, path, true_end, &mut |done, total| {
+        let restored = saved::restore(
+            &mut || self.source.open_target(self.target.leave()),
+            identity,
+            path,
+            true_end,
+            &mut |done, total| {
                 if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
                     told = Some(Instant::now());
                     desk.tell(FathomProgress {
@@ -309,7 +306,8 @@ impl<'a> Bench<'a> {
                         rate: 0,
                     });
                 }
-            })?;
+            },
+        )?;
         Ok(restored)
     }
 }

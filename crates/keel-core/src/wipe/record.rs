@@ -193,7 +193,7 @@ impl Record {
     /// Bytes of `range` that are neither written nor given up yet.
     pub(super) fn to_write(&self, range: ByteRange) -> Vec<ByteRange> {
         let mut done = self.written.clone();
-        [&self.zeroed, &self.unwritable].into_iter().flat_map(|set| set.ranges()).for_each(|range| done.add(*range));
+        [&self.zeroed, &self.unwritable].into_iter().flat_map(RangeSet::ranges).for_each(|range| done.add(*range));
         done.lacking(range)
     }
 
@@ -201,7 +201,7 @@ impl Record {
     pub(super) fn to_verify(&self, range: ByteRange) -> Vec<ByteRange> {
         let mut done = self.verified.clone();
         let known = [&self.unwritable, &self.unreadable, &self.other];
-        known.into_iter().flat_map(|set| set.ranges()).for_each(|range| done.add(*range));
+        known.into_iter().flat_map(RangeSet::ranges).for_each(|range| done.add(*range));
         done.lacking(range)
     }
 

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::bounded;
-use keel_source::{ByteOffset, ByteRange, Leave, PageBuf, SharedSource, WriteTarget};
+use keel_source::{ByteOffset, ByteRange, PageBuf, SharedSource, WriteTarget};
 use sha2::{Digest, Sha256};
 
 use super::record::{Line, Record};
@@ -11,7 +11,7 @@ use super::{NotWiped, Pace, Pattern, Phase, Sample, Verify, WORDS, Wanted, WipeP
 use crate::case;
 use crate::error::CoreError;
 use crate::job::Desk;
-use crate::leave::{Confirmation, Purpose, leave};
+use crate::leave::{Confirmation, Purpose, Reopened, leave};
 
 /// Bytes that are written or read at once.
 const PIECE: u64 = 4 << 20;
@@ -58,13 +58,12 @@ pub fn wipe(
         return Err(NotWiped::Words.into());
     }
     let leave = leave(source, confirmation, Purpose::Wipe)?;
-    let target = source.open_target(&leave)?;
+    let target = Reopened::open(source, leave)?;
     crate::whose::not_on_its_own_medium(source.as_ref(), &wanted.record)?;
     let record = Record::open(source, wanted, anew)?;
     let mut work = Work {
         source,
-        leave,
-        target: Some(target),
+        target,
         record,
         wanted,
         desk,
@@ -97,8 +96,7 @@ type Stopped = bool;
 
 struct Work<'a> {
     source: &'a SharedSource,
-    leave: Leave,
-    target: Option<Box<dyn WriteTarget>>,
+    target: Reopened,
     record: Record,
     wanted: &'a Wanted,
     desk: &'a Desk<WipeProgress>,
@@ -126,13 +124,7 @@ impl Work<'_> {
     }
 
     fn target(&mut self) -> Result<&mut dyn WriteTarget, CoreError> {
-        if self.target.is_none() {
-            self.target = Some(self.source.open_target(&self.leave)?);
-        }
-        match &mut self.target {
-            Some(target) => Ok(target.as_mut()),
-            None => Err(CoreError::Nothing("the drive does not open for writing")),
-        }
+        self.target.target()
     }
 
     /// Tells how far it is; true when the work shall stop.
@@ -246,7 +238,7 @@ impl Work<'_> {
                 // It does not know how: what is left is written.
                 Ok(false) => return Ok(false),
                 Err(error) if is_of_a_place(&error) => {
-                    self.target = None;
+                    self.target.let_go();
                     return Ok(false);
                 }
                 Err(error) => return Err(error.into()),
@@ -262,7 +254,7 @@ impl Work<'_> {
                 written.push(piece);
                 return Ok(true);
             }
-            Err(error) if is_of_a_place(&error) => self.target = None,
+            Err(error) if is_of_a_place(&error) => self.target.let_go(),
             Err(error) => return Err(error.into()),
         }
         let sector = self.source.sector_size().bytes() as usize;
@@ -308,7 +300,7 @@ impl Work<'_> {
                 Ok(true)
             }
             Err(error) if is_of_a_place(&error) => {
-                self.target = None;
+                self.target.let_go();
                 self.record.note(Line::Unwritable(range.start.0, range.end.0));
                 Ok(false)
             }
@@ -323,7 +315,7 @@ impl Work<'_> {
             Ok(()) => {}
             // What a drive did not keep is found when it is read back; it counts as written no more than what failed.
             Err(error) if is_of_a_place(&error) => {
-                self.target = None;
+                self.target.let_go();
                 for range in written.drain(..) {
                     self.record.note(Line::Unwritable(range.start.0, range.end.0));
                 }
@@ -487,7 +479,7 @@ fn part(buf: &mut PageBuf, bytes: u64) -> &mut [u8] {
 fn cut(range: ByteRange, piece: u64) -> impl Iterator<Item = ByteRange> {
     let mut at = range.start;
     std::iter::from_fn(move || {
-        let border = (at.0 / piece + 1).checked_mul(piece).unwrap_or(u64::MAX);
+        let border = (at.0 / piece + 1).saturating_mul(piece);
         let end = ByteOffset(border).min(range.end);
         let one = ByteRange::new(at, end);
         at = end;

@@ -75,7 +75,7 @@ fn fitted(old: &ExFatGeometry, bytes: u64) -> Result<ExFatGeometry, NotResized> 
     let volume_length = bytes / sector;
     let mut heap = u64::from(old.cluster_heap_offset);
     loop {
-        let room = volume_length.checked_sub(heap).unwrap_or(0);
+        let room = volume_length.saturating_sub(heap);
         let clusters = (room / per_cluster).min(MOST_CLUSTERS);
         if clusters == 0 {
             return Err(NotResized::too_small(bytes, (heap + per_cluster) * sector));

@@ -71,6 +71,8 @@ pub(super) fn to(window: &SharedSource, any: &Geometry, bytes: u64) -> Result<Re
     work.sheet.parts(Geometry::HfsPlus(geometry))
 }
 
+/// What is done with a record of a leaf: the work, the node, and the offsets of key and data in it.
+type EachRecord<'a, W> = &'a mut dyn FnMut(&mut W, &mut [u8], usize, usize) -> Result<(), NotResized>;
 /// First block and count.
 type Piece = (u32, u32);
 
@@ -235,11 +237,7 @@ impl Work<'_> {
     }
 
     /// Hands the records of every leaf of the tree in `places` to `each`: the node, and the offsets of key and data in it.
-    fn leaves(
-        &mut self,
-        places: &[Piece],
-        each: &mut dyn FnMut(&mut Self, &mut [u8], usize, usize) -> Result<(), NotResized>,
-    ) -> Result<(), NotResized> {
+    fn leaves(&mut self, places: &[Piece], each: EachRecord<'_, Self>) -> Result<(), NotResized> {
         if places.is_empty() {
             return Ok(());
         }

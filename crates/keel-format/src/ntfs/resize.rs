@@ -126,7 +126,7 @@ impl Work<'_> {
             || record.attributes().flatten().any(|attribute| attribute.runs(limit).unwrap_or_default().iter().any(behind))
     }
 
-    fn change(&mut self, number: u64, record: &Record, bytes: &mut Vec<u8>) -> Result<(), NotResized> {
+    fn change(&mut self, number: u64, record: &Record, bytes: &mut [u8]) -> Result<(), NotResized> {
         let limit = self.old.clusters();
         // By their places: the length of one may change.
         for index in 0..record.attributes().flatten().count() {
@@ -263,7 +263,7 @@ impl Work<'_> {
     }
 
     /// `$Bad`: as long as the volume, a hole but for its bad clusters.
-    fn bad_clusters(&mut self, bytes: &mut Vec<u8>, index: usize, runs: &[Run]) -> Result<(), NotResized> {
+    fn bad_clusters(&mut self, bytes: &mut [u8], index: usize, runs: &[Run]) -> Result<(), NotResized> {
         let count = self.new.clusters();
         let mut becomes: Vec<Run> = Vec::new();
         let mut next = 0;
@@ -452,7 +452,7 @@ fn attribute_at(bytes: &[u8], index: usize) -> Option<(usize, usize)> {
 }
 
 /// Sets the mapping pairs of attribute `index` of a record; false where the record has no room for them.
-fn set_pairs(bytes: &mut Vec<u8>, index: usize, pairs: &[u8]) -> Option<bool> {
+fn set_pairs(bytes: &mut [u8], index: usize, pairs: &[u8]) -> Option<bool> {
     let (at, length) = attribute_at(bytes, index)?;
     let offset = usize::from(word(bytes, at + 32)?);
     let wanted = (offset + pairs.len()).next_multiple_of(8);
@@ -481,7 +481,7 @@ fn runs_of(placed: &[Placed], more: &[std::ops::Range<u64>]) -> Vec<Run> {
         let vcn = runs.last().map_or_else(|| placed.first().map_or(0, |(run, _)| run.vcn), |run| run.vcn + run.clusters);
         match runs.last_mut() {
             Some(last) if last.lcn.zip(lcn).is_some_and(|(before, now)| before + last.clusters == now) => {
-                last.clusters += clusters
+                last.clusters += clusters;
             }
             _ => runs.push(Run { vcn, lcn, clusters }),
         }

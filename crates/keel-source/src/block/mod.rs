@@ -15,7 +15,8 @@ use crate::attached::{Attachment, Transport, attachment_of, called_at, place_amo
 use crate::deadline::{Ask, Timely};
 use crate::direct::Direct;
 use crate::error::{ReadCause, ReadError, SourceError};
-use crate::file::{ReadBytes, file_name, read_descriptor, read_once};
+use crate::file::{file_name, read_descriptor, read_once};
+use crate::filling::ReadBytes;
 use crate::holders::{sysfs_of, use_of_device};
 use crate::lock::{ExclusiveLock, lock_beneath, lock_shared};
 use crate::scsi::{self, ScsiReads};

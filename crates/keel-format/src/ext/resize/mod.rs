@@ -26,7 +26,7 @@ const INCOMPAT_MMP: u32 = 0x100;
 const INCOMPAT_EA_INODE: u32 = 0x400;
 /// Number of the inode that keeps reserved blocks for descriptors.
 const RESIZE_INODE: u32 = 7;
-/// Number of the inode of bad blocks.
+/// Number of the inode that keeps blocks which do not work.
 const BAD_INODE: u32 = 1;
 /// Blocks that a last group has to have beside its own structures.
 const LEAST_LEFT: u64 = 50;

@@ -62,9 +62,8 @@ fn a_draft_shows_as_it_changes_and_is_taken_back_step_by_step() {
     }
 }
 
-#[test]
-fn a_draft_becomes_a_plan_which_wants_its_words_and_is_undone() {
-    let bench = Bench::new();
+/// A drive on which the stage is open, its image, and what that held.
+fn renewing(bench: &Bench) -> (crate::app::App, std::path::PathBuf, Vec<u8>) {
     let drive = bench.drive("");
     let image = bench.folder.path().join("surface.img");
     let before = std::fs::read(&image).unwrap();
@@ -73,6 +72,13 @@ fn a_draft_becomes_a_plan_which_wants_its_words_and_is_undone() {
     wait(&mut app);
     sign(&mut app, '9');
     wait(&mut app);
+    (app, image, before)
+}
+
+#[test]
+fn a_draft_becomes_a_plan_which_wants_its_words_and_is_undone() {
+    let bench = Bench::new();
+    let (mut app, image, before) = renewing(&bench);
     choose(&mut app, "Recipe");
     key(&mut app, KeyCode::Enter);
     line(&mut app, "nothing");
@@ -115,14 +121,7 @@ fn a_draft_becomes_a_plan_which_wants_its_words_and_is_undone() {
 #[test]
 fn ground_is_overwritten_from_the_screens_only_with_words_and_code() {
     let bench = Bench::new();
-    let drive = bench.drive("");
-    let image = bench.folder.path().join("surface.img");
-    let before = std::fs::read(&image).unwrap();
-    let mut app = bench.app(&drive);
-    key(&mut app, KeyCode::Enter);
-    wait(&mut app);
-    sign(&mut app, '9');
-    wait(&mut app);
+    let (mut app, image, before) = renewing(&bench);
     let asked = |app: &mut crate::app::App, what: &str| {
         choose(app, "Wipe");
         key(app, KeyCode::Enter);

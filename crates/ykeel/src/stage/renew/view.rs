@@ -85,7 +85,7 @@ fn draw_row(drive: &Drive, row: Row, (theme, area, y): (Theme, Rect, u16), buf: 
     };
     match (row, &renew.draft) {
         (Row::Table, Some(draft)) => {
-            line("  table", table_words(draft), changed(draft.is_fresh || draft.is_converted || draft.is_marked, theme))
+            line("  table", table_words(draft), changed(draft.is_fresh || draft.is_converted || draft.is_marked, theme));
         }
         (Row::Table, None) => line("  table", "being read".into(), theme.dim()),
         (Row::Entry(index), Some(draft)) => {
@@ -187,7 +187,7 @@ fn draw_below(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
         let all = renew.draft.iter().flat_map(|draft| &draft.entries).filter_map(Drafted::kind);
         all.for_each(|kind| {
             if !kinds.contains(&kind) {
-                kinds.push(kind)
+                kinds.push(kind);
             }
         });
         kinds
