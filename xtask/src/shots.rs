@@ -190,13 +190,13 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.keys(&["Down", "Enter"]);
     session.line("shrink least");
     session.keys(&["Enter"]);
-    session.wait_for("was compared on the drive as it would be");
+    session.wait_for("Every file of what grows");
     session.keys(&["Down", "Enter"]);
     let typed: Vec<&str> = vec!["BSpace"; 30];
     session.keys(&typed);
     session.line("exfat,size=3GB,label=CREW");
     session.keys(&["Enter"]);
-    session.wait_for("held against every rule");
+    session.wait_for("What is made was opened");
     picture("19-renew")
 }
 

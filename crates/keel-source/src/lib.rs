@@ -55,7 +55,7 @@ mod text;
 mod window;
 
 pub use attached::{
-    Attachment, Bridge, KernelCounts, LinkRate, Settings, SettingsWanted, Transport, attachment_at, attachment_of,
+    Attachment, Bridge, KernelCounts, LinkRate, Settings, SettingsWanted, Transport, alignment_of, attachment_at, attachment_of,
 };
 pub use budget::{Budget, Budgeted, Call, Passing, Spent};
 pub use cancel::Cancel;

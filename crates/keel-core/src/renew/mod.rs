@@ -28,5 +28,14 @@ pub use size::{Size, SizeWrong};
 pub use stage::{Beside, Made, Staged, stage};
 pub use step::{Flag, NewTable, Step, StepWrong, Wish, flags as flags_typed, kind_word, makeable, numbered};
 
+use keel_source::{LinkKind, SharedSource};
+
 /// Bytes of a step of alignment, where the drive asks for nothing else.
 pub const ALIGN: u64 = 1 << 20;
+
+/// Bytes of a step of alignment on `source`: [`ALIGN`], or what the drive's optimal input and output and erase size ask for.
+#[must_use]
+pub fn align_of(source: &SharedSource) -> u64 {
+    let path = source.identity().path.as_deref().filter(|_| source.identity().link == LinkKind::BlockDevice);
+    path.map_or(ALIGN, |path| keel_source::alignment_of(path, ALIGN))
+}

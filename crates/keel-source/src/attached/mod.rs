@@ -1,9 +1,11 @@
 //! How a device is attached: what the system's own files say of the drive, of the way to it, and of the settings that it is read with.
 //! Nothing is asked of the drive for it, and no leave of the administrator is needed.
 
+mod alignment;
 mod settings;
 mod sysfs;
 
+pub use alignment::alignment_of;
 pub use settings::SettingsWanted;
 pub use sysfs::{attachment_at, attachment_of};
 

@@ -56,7 +56,7 @@ pub(super) fn run(args: &RenewArgs) -> anyhow::Result<()> {
     }
     let clears_leftovers = args.clear_leftovers || way.as_ref().is_some_and(|way| way.clears);
     let swept = sweep(&source, Reach::Landmarks)?;
-    let mut draft = Draft::of(&source, &swept.table, renew::ALIGN);
+    let mut draft = Draft::of(&source, &swept.table, renew::align_of(&source));
     for step in &steps {
         let step = renew::settled(&source, &draft, step)?;
         draft.take(&step)?;

@@ -26,7 +26,7 @@ pub(super) fn draft_anew() -> Effect {
         drive.renew.proving = None;
         drive.renew.drafting = Some(Job::reading(&drive.source, move |source, cancel| {
             let table = table::read(source.as_ref());
-            let mut draft = Draft::of(source, &table, renew::ALIGN);
+            let mut draft = Draft::of(source, &table, renew::align_of(source));
             let (mut taken, mut refused) = (Vec::new(), None);
             for asked in asked {
                 match renew::settled(source, &draft, &asked.step).and_then(|step| draft.take(&step)) {
