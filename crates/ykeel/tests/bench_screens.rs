@@ -40,10 +40,10 @@ fn code_in(screen: &str) -> String {
 }
 
 #[test]
-fn twenty_nine_drives_are_asked_one_copied_two_mended_and_every_row_tells_the_truth_after_a_restart() {
+fn thirty_two_drives_are_asked_one_copied_two_mended_and_every_row_tells_the_truth_after_a_restart() {
     let bench = yard();
-    let screen = session(&bench, "board", (160, 47));
-    let board = screen.wait_for("29 drives on the bench");
+    let screen = session(&bench, "board", (160, 50));
+    let board = screen.wait_for("32 drives on the bench");
     assert!(board.contains("not looked at"), "{board}");
     screen.keys(&["A"]);
     // A copy begins while the others are asked.
@@ -83,8 +83,8 @@ fn twenty_nine_drives_are_asked_one_copied_two_mended_and_every_row_tells_the_tr
     screen.wait_for("ended 0");
     // The copy is there, and what was mended holds.
     assert!(fs::read_dir(bench.path("yard/copies")).unwrap().count() >= 2, "an image and its log");
-    let again = session(&bench, "again", (160, 47));
-    let board = again.wait_for("29 drives on the bench");
+    let again = session(&bench, "again", (160, 50));
+    let board = again.wait_for("32 drives on the bench");
     for name in ["purser-stick", "ticket-office"] {
         let row = row(&board, name);
         assert!(!row.contains('×'), "no rung is broken: {row}");

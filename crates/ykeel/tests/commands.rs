@@ -435,7 +435,7 @@ fn the_yard_lists_drives_with_what_was_told() {
     let bench = Bench::new();
     let (code, document) = bench.json(&["yard", text(yard())]);
     let drives = document["drives"].as_array().unwrap();
-    assert_eq!((code, drives.len()), (0, 29));
+    assert_eq!((code, drives.len()), (0, 32));
     assert!(drives.iter().all(|drive| drive["problem"].is_null() && !drive["symptom"].as_str().unwrap().is_empty()));
     let drawing = bench.path("keel.svg");
     assert_eq!(bench.run(&["report", text(&yard().join("purser-stick.img")), "--out", text(&drawing)]).status.code(), Some(0));
