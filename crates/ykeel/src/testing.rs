@@ -123,6 +123,14 @@ pub(crate) fn click_at(app: &mut App, column: u16, row: u16) {
     app.take_event(&Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }));
 }
 
+/// The button pressed at a row of the terminal, the mouse moved to another one, and let go there.
+pub(crate) fn drag(app: &mut App, column: u16, from: u16, to: u16) {
+    click_at(app, column, from);
+    for (kind, row) in [(MouseEventKind::Drag(MouseButton::Left), to), (MouseEventKind::Up(MouseButton::Left), to)] {
+        app.take_event(&Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }));
+    }
+}
+
 /// A click into a column of the first line that holds `needle`.
 pub(crate) fn click(app: &mut App, needle: &str, column: u16) {
     let text = drawn(app, 160, 45);

@@ -71,24 +71,45 @@ impl App {
     }
 
     fn take_mouse(&mut self, mouse: MouseEvent) {
+        let at = Position::new(mouse.column, mouse.row);
         if !self.popups.is_empty() {
+            self.held = None;
             return;
         }
         let effects = match mouse.kind {
             MouseEventKind::ScrollUp => self.stage.stage().step(self, -1),
             MouseEventKind::ScrollDown => self.stage.stage().step(self, 1),
-            MouseEventKind::Down(MouseButton::Left) => self.click(Position::new(mouse.column, mouse.row)),
+            MouseEventKind::Down(MouseButton::Left) => self.click(at),
+            MouseEventKind::Drag(MouseButton::Left) => {
+                self.drag(at);
+                return;
+            }
+            MouseEventKind::Up(MouseButton::Left) => self.drop_held(),
             _ => return,
         };
         self.run(effects);
     }
 
+    fn drag(&mut self, at: Position) {
+        let Some(keel) = self.parts().map(|parts| parts.keel) else { return };
+        if let (Some((from, _)), Some(to)) = (self.held, widget::keel::row_at(self, keel, at.y)) {
+            self.held = Some((from, to));
+        }
+    }
+
+    fn drop_held(&mut self) -> Vec<Effect> {
+        let Some((from, to)) = self.held.take() else { return Vec::new() };
+        self.stage.stage().dragged(self, from, to)
+    }
+
     fn click(&mut self, at: Position) -> Vec<Effect> {
+        self.held = None;
         let Some(parts) = self.parts() else { return Vec::new() };
         if parts.course.contains(at) {
             return widget::course::stage_at(parts.course, at.x).map(Effect::GoTo).into_iter().collect();
         }
         if parts.keel.contains(at) {
+            self.held = widget::keel::row_at(self, parts.keel, at.y).map(|row| (row, row));
             if let Some(place) = widget::keel::byte_at(self, parts.keel, at.y)
                 && let Some(drive) = &mut self.drive
             {

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use keel_core::case::Case;
 use keel_core::job::Job;
 use keel_core::yard::Berth;
+use keel_source::ByteRange;
 use ratatui::layout::Rect;
 
 use super::WRITING;
@@ -57,6 +58,8 @@ pub(crate) struct App {
     pub(crate) theme: Theme,
     /// True while clicks and the wheel are ours, and not the terminal's.
     pub(crate) mouse: bool,
+    /// The rows of the keel at which the button was pressed and the mouse is, while it is held.
+    pub(crate) held: Option<(ByteRange, ByteRange)>,
     /// Nothing but ASCII is drawn.
     pub(crate) is_ascii: bool,
     pub(crate) sector_size: Option<u32>,
@@ -97,6 +100,7 @@ impl App {
             popups: Vec::new(),
             told: None,
             mouse: config::get().mouse.unwrap_or(true),
+            held: None,
             is_ascii: config::is_ascii(),
             theme: Theme::new(config::get().theme, config::get().color),
             sector_size,

@@ -73,6 +73,11 @@ pub(crate) trait Stage: Sync {
         Vec::new()
     }
 
+    /// The button was pressed at the first of these rows of the keel and let go at the second.
+    fn dragged(&self, _app: &mut App, _from: ByteRange, _to: ByteRange) -> Effects {
+        Vec::new()
+    }
+
     /// The list that it shows, for a file and for the clipboard.
     fn table(&self, _app: &App) -> Option<Table> {
         None

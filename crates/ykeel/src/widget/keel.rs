@@ -11,6 +11,7 @@ use ratatui::style::Style;
 use super::{ground, put, times};
 use crate::app::App;
 use crate::popup::Place;
+use crate::stage::renew::Row;
 use crate::stage::{Drive, StageId};
 
 /// Columns before the first lane: the scale and the marks.
@@ -94,6 +95,12 @@ pub(crate) fn byte_at(app: &App, area: Rect, row: u16) -> Option<ByteOffset> {
     rows(app, area).map(|rows| rows.byte(row - area.y))
 }
 
+/// The bytes of the row that is nearest to a row of the terminal.
+pub(crate) fn row_at(app: &App, area: Rect, row: u16) -> Option<ByteRange> {
+    let row = row.saturating_sub(area.y).clamp(TOP, area.height.saturating_sub(1).max(TOP));
+    rows(app, area).map(|rows| ByteRange::new(rows.byte(row), rows.byte(row + 1)))
+}
+
 /// Draws the keel.
 pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
@@ -133,15 +140,23 @@ pub(crate) fn draw(app: &App, area: Rect, buf: &mut Buffer) {
 
 /// The drive as it would be: the draft, where it is looked at, or the table of the plan.
 fn planned_blocks(app: &App, drive: &Drive) -> Vec<Block> {
-    let drafted = drive.renew.draft.as_ref().filter(|_| app.stage == StageId::Renew && drive.renew.is_asked());
+    let is_drafted = drive.renew.is_asked() || app.held.is_some();
+    let drafted = drive.renew.draft.as_ref().filter(|_| app.stage == StageId::Renew && is_drafted);
     let Some(draft) = drafted else {
         return drive.plan.planned.as_ref().map(|table| table_blocks(drive, table)).unwrap_or_default();
     };
-    let block = |entry: &keel_core::renew::Drafted| {
+    let held = app.held.and_then(|(from, to)| drive.renew.held(from, to));
+    let block = |(index, entry): (usize, &keel_core::renew::Drafted)| {
         let kind = entry.kind();
-        Block { range: entry.range(draft.sector), letters: kind.map_or("??", VolumeKind::letters), kind }
+        let range = match held {
+            Some((Row::Entry(own), range)) if own == index => range,
+            _ => entry.range(draft.sector),
+        };
+        Block { range, letters: kind.map_or("??", VolumeKind::letters), kind }
     };
-    draft.entries.iter().map(block).collect()
+    let fresh = held.filter(|(row, _)| matches!(row, Row::Free(..)));
+    let fresh = fresh.map(|(_, range)| Block { range, letters: "+ ", kind: None });
+    draft.entries.iter().enumerate().map(block).chain(fresh).collect()
 }
 
 /// The cursor, and the places that were marked.

@@ -2,7 +2,7 @@
 
 use keel_core::renew::which::Reader;
 use keel_core::renew::{self, ENTRY_WORDS, Size, Step, TABLE_WORDS, Way, Wish, kind_word, makeable};
-use keel_source::{Lba, printable, size_decimal};
+use keel_source::{ByteRange, Lba, printable, size_decimal};
 
 use super::state::{Asked, Row};
 use super::{wipe, work};
@@ -92,22 +92,32 @@ fn of_entry(drive: &Drive, index: usize) -> Effects {
 
 fn of_free(drive: &Drive, from: u64, to: u64) -> Effects {
     let Some(draft) = &drive.renew.draft else { return Vec::new() };
-    let room = size_decimal((to - from) * draft.sector.bytes());
-    let best = renew::which::answers(&super::view::purpose(drive)).into_iter().find(|answer| answer.serves);
-    let kind = best.map_or_else(|| "exfat".into(), |answer| kind_word(answer.kind));
-    let text = format!("A new volume in {room} of free ground. Kinds: {}. {WISH_WORDS}", kinds());
     let (has_table, first) = (draft.scheme.is_some(), from.next_multiple_of(draft.align));
     let many = drive.renew.rows().iter().filter(|row| matches!(row, Row::Free(..))).count() > 1;
-    ask("New volume", text, format!("{kind},size=rest,label="), move |drive, line| {
+    // Of several pieces of free ground the selected one is meant.
+    let at = (has_table && many).then_some(Lba(first));
+    of_room(drive, (to - from) * draft.sector.bytes(), "size=rest", at)
+}
+
+/// Asks what shall be made in a stretch of free ground.
+pub(super) fn of_stretch(drive: &Drive, stretch: ByteRange) -> Effects {
+    let Some(draft) = &drive.renew.draft else { return Vec::new() };
+    let at = draft.scheme.map(|_| Lba(stretch.start.0 / draft.sector.bytes()));
+    of_room(drive, stretch.len(), &format!("size={}", stretch.len()), at)
+}
+
+/// Asks what shall be made in `bytes` of free ground; it begins at `at` where nothing else is typed.
+fn of_room(drive: &Drive, bytes: u64, size: &str, at: Option<Lba>) -> Effects {
+    let best = renew::which::answers(&super::view::purpose(drive)).into_iter().find(|answer| answer.serves);
+    let kind = best.map_or_else(|| "exfat".into(), |answer| kind_word(answer.kind));
+    let text = format!("A new volume in {} of free ground. Kinds: {}. {WISH_WORDS}", size_decimal(bytes), kinds());
+    ask("New volume", text, format!("{kind},{size},label="), move |drive, line| {
         let line = line.strip_suffix(",label=").unwrap_or(line);
         let mut wish = Wish::typed(line, drive.source.sector_size()).map_err(|wrong| wrong.to_string())?;
         if wish.size == Some(Size::Rest) {
             wish.size = None;
         }
-        // Of several pieces of free ground the selected one is meant.
-        if has_table && many && wish.at.is_none() {
-            wish.at = Some(Lba(first));
-        }
+        wish.at = wish.at.or(at);
         Ok(work::add(drive, wish.text(), Step::Add(wish)))
     })
 }

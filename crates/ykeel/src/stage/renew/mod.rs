@@ -7,6 +7,7 @@ mod wipe;
 mod work;
 
 use keel_core::export::Table;
+use keel_source::ByteRange;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use serde_json::json;
@@ -15,7 +16,7 @@ pub(crate) use state::{Renewal, Row, State};
 
 use super::{Drive, Running, Stage, StageId, Standing, Weight, runs, stop};
 use crate::app::App;
-use crate::app::effect::{Effect, Effects};
+use crate::app::effect::{Effect, Effects, tell};
 use crate::keys::{StageKey, drive};
 use crate::widget::why::Why;
 
@@ -37,7 +38,7 @@ impl Stage for Renew {
     }
 
     fn about(&self) -> &'static str {
-        "A drive made ready for use again: a new table or a converted one, volumes made, deleted, grown and shrunk, former signatures cleared. Each row is changed with enter; the draft shows on the keel's plan lane as it changes, and what it loses and whom it serves stands beside it. p makes a plan of it, which is looked through, applied and undone as any other. Overwriting is the last row: it alone cannot be undone."
+        "A drive made ready for use again: a new table or a converted one, volumes made, deleted, grown and shrunk, former signatures cleared. Each row is changed with enter; with the mouse the end of a volume is dragged along the keel, and a new one drawn over free ground; the draft shows on the keel's plan lane as it changes, and what it loses and whom it serves stands beside it. p makes a plan of it, which is looked through, applied and undone as any other. Overwriting is the last row: it alone cannot be undone."
     }
 
     fn signs(&self) -> &'static [&'static str] {
@@ -80,7 +81,20 @@ impl Stage for Renew {
         }
     }
 
-    fn selection(&self, drive: &Drive) -> Option<keel_source::ByteRange> {
+    fn dragged(&self, app: &mut App, from: ByteRange, to: ByteRange) -> Effects {
+        let Some(drive) = &mut app.drive else { return Vec::new() };
+        let Some((row, range)) = drive.renew.held(from, to) else { return Vec::new() };
+        let rows = drive.renew.rows();
+        drive.renew.selected = rows.iter().position(|own| *own == row).unwrap_or(drive.renew.selected);
+        match row {
+            _ if from == to => Vec::new(),
+            Row::Entry(index) => work::set_length(drive, index, range.len()),
+            Row::Free(..) if range.is_empty() => tell("that is less than the alignment leaves free"),
+            _ => ask::of_stretch(drive, range),
+        }
+    }
+
+    fn selection(&self, drive: &Drive) -> Option<ByteRange> {
         drive.renew.selected_ground()
     }
 

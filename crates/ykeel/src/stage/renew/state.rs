@@ -10,7 +10,7 @@ use keel_core::renew::which::Reader;
 use keel_core::renew::{Content, Draft, Fitted, Gate, Made, Step};
 use keel_core::wipe::{WipeProgress, Wiped};
 use keel_format::table::TableReading;
-use keel_source::{ByteRange, Lba, SharedSource};
+use keel_source::{ByteOffset, ByteRange, Lba, SharedSource};
 
 /// A step as it was asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -159,6 +159,43 @@ impl State {
             Row::Free(from, to) => Some(ByteRange::new(Lba(from).offset(draft.sector), Lba(to).offset(draft.sector))),
             _ => None,
         }
+    }
+
+    /// What is taken hold of at row `from` of the keel, and the ground that it comes to where the mouse is at row `to`: an entry
+    /// with its end there, as far as free ground reaches, or a stretch of free ground.
+    pub(crate) fn held(&self, from: ByteRange, to: ByteRange) -> Option<(Row, ByteRange)> {
+        let draft = self.draft.as_ref()?;
+        let bytes = |sectors: u64| Lba(sectors).offset(draft.sector);
+        let grid = draft.align.max(1) * draft.sector.bytes();
+        let ground = |row: Row| match row {
+            Row::Entry(index) => draft.entries.get(index).map(|entry| entry.range(draft.sector)),
+            Row::Free(first, end) => Some(ByteRange::new(bytes(first), bytes(end))),
+            _ => None,
+        };
+        let under = |row: Row| ground(row)?.overlap(from).map(|both| (row, both.len()));
+        // Of several in one row of the keel the selected one is meant, then the longest.
+        let row = under(self.row()).or_else(|| self.rows().into_iter().filter_map(under).max_by_key(|(_, bytes)| *bytes))?.0;
+        let own = ground(row)?;
+        if from == to {
+            return Some((row, own));
+        }
+        let down = |at: u64| at / grid * grid;
+        let range = match row {
+            Row::Entry(_) => {
+                let behind = draft.free().into_iter().map(|free| ByteRange::new(bytes(free.start), bytes(free.end)));
+                let mut behind = behind.filter(|free| free.start >= own.end && free.start - own.end < grid);
+                let most = behind.next().map_or(own.end.0, |free| free.end.0);
+                let least = own.start.0.saturating_add(grid).min(most);
+                ByteRange::new(own.start, ByteOffset(down(to.end.0).clamp(least, most)))
+            }
+            _ => {
+                let (first, last) = (from.start.min(to.start).max(own.start), from.end.max(to.end).min(own.end));
+                let first = ByteOffset(first.0.next_multiple_of(grid).min(last.0));
+                let last = ByteOffset(if last == own.end { last.0 } else { down(last.0).max(first.0) });
+                ByteRange::new(first, last)
+            }
+        };
+        Some((row, range))
     }
 
     /// The asked step that made entry `index`, where it is new.

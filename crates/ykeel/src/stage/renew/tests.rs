@@ -1,9 +1,10 @@
 use crossterm::event::KeyCode;
 use keel_core::renew::GIVE_UP;
+use ratatui::layout::Rect;
 
 use crate::app::effect::Effect;
 use crate::stage::StageId;
-use crate::testing::{Bench, app, drawn, key, line, sign, wait};
+use crate::testing::{Bench, MIB, app, drag, drawn, key, line, sign, wait};
 
 /// Selects the row that begins with these words.
 fn choose(app: &mut crate::app::App, words: &str) {
@@ -60,6 +61,64 @@ fn a_draft_shows_as_it_changes_and_is_taken_back_step_by_step() {
     for (width, height) in [(40, 10), (80, 24), (100, 30), (250, 70)] {
         drawn(&app, width, height);
     }
+}
+
+#[test]
+fn the_mouse_draws_a_volume_over_free_ground_and_drags_its_end() {
+    let mut app = app(true);
+    app.area = Rect::new(0, 0, 160, 45);
+    app.run(vec![Effect::GoTo(StageId::Renew)]);
+    wait(&mut app);
+    choose(&mut app, "Table");
+    key(&mut app, KeyCode::Enter);
+    line(&mut app, "new gpt");
+    wait(&mut app);
+    let keel = app.parts().unwrap().keel;
+    let row_bytes = crate::widget::keel::rows(&app, keel).unwrap().row_bytes();
+    let entries = |app: &crate::app::App| app.drive.as_ref().unwrap().renew.draft.as_ref().unwrap().entries.clone();
+    // From the tenth row to the sixteenth, upwards as well as downwards.
+    for (from, to) in [(10, 16), (16, 10)] {
+        drag(&mut app, keel.x + 3, keel.y + from, keel.y + to);
+        let asks = drawn(&app, 160, 45);
+        assert!(asks.contains("New volume") && asks.contains("size="), "{asks}");
+        (0..60).for_each(|_| key(&mut app, KeyCode::Home));
+        (0..5).for_each(|_| key(&mut app, KeyCode::Delete));
+        line(&mut app, "fat16");
+        wait(&mut app);
+        let made = entries(&app);
+        let (first, bytes) = (made[0].range(draft_sector(&app)).start.0, made[0].range(draft_sector(&app)).len());
+        let near = row_bytes + 2 * MIB;
+        assert!(first.abs_diff(row_bytes * 9) <= near && bytes.abs_diff(row_bytes * 7) <= near, "{first} {bytes}");
+        if from == 16 {
+            break;
+        }
+        key(&mut app, KeyCode::Backspace);
+        wait(&mut app);
+        assert!(entries(&app).is_empty());
+    }
+    // Its end is dragged to the twentieth row, and beyond the drive's, which holds it.
+    let before = entries(&app)[0].ground();
+    drag(&mut app, keel.x + 3, keel.y + 12, keel.y + 20);
+    wait(&mut app);
+    let longer = entries(&app)[0].ground();
+    assert!(longer.start == before.start && longer.end > before.end, "{before:?} {longer:?}");
+    drag(&mut app, keel.x + 3, keel.y + 12, keel.y + 18);
+    wait(&mut app);
+    let shorter = entries(&app)[0].ground();
+    assert!(shorter.start == before.start && shorter.end < longer.end, "{longer:?} {shorter:?}");
+    drag(&mut app, keel.x + 3, keel.y + 12, keel.bottom() + 9);
+    wait(&mut app);
+    let all = entries(&app)[0].ground();
+    assert!(all.end > longer.end && app.drive.as_ref().unwrap().renew.draft.as_ref().unwrap().unsound().is_none(), "{all:?}");
+    // Pressed and let go at one place, the row is selected and nothing changes.
+    choose(&mut app, "Table");
+    drag(&mut app, keel.x + 3, keel.y + 20, keel.y + 20);
+    assert!(matches!(app.drive.as_ref().unwrap().renew.row(), super::Row::Entry(0)));
+    assert_eq!(entries(&app)[0].ground(), all);
+}
+
+fn draft_sector(app: &crate::app::App) -> keel_source::SectorSize {
+    app.drive.as_ref().unwrap().source.sector_size()
 }
 
 /// A drive on which the stage is open, its image, and what that held.

@@ -86,15 +86,24 @@ pub(super) fn take_back(drive: &mut Drive) -> Effects {
     vec![draft_anew()]
 }
 
-/// Makes the selected entry longer or shorter by a hundredth of the drive; what was done to it so before is taken back.
+/// Makes the selected entry longer or shorter by a hundredth of the drive.
 pub(super) fn lengthen(drive: &mut Drive, by: i64) -> Effects {
-    let renew = &mut drive.renew;
+    let renew = &drive.renew;
     let (Row::Entry(index), Some(draft)) = (renew.row(), &renew.draft) else { return tell("no entry is selected") };
     let Some(entry) = draft.entries.get(index) else { return Vec::new() };
     let part = (draft.drive / STEPS).max(draft.align) * draft.sector.bytes();
     let now = entry.sectors.bytes(draft.sector);
     let bytes = now.saturating_add_signed(by.saturating_mul(i64::try_from(part).unwrap_or(i64::MAX))).max(part);
-    let number = entry.number;
+    set_length(drive, index, bytes)
+}
+
+/// Makes entry `index` of the draft `bytes` long; what was done to its length before is taken back.
+pub(super) fn set_length(drive: &mut Drive, index: usize, bytes: u64) -> Effects {
+    if drive.renew.wiping.is_some() {
+        return tell("ground is being overwritten: x stops it");
+    }
+    let renew = &mut drive.renew;
+    let Some(entry) = renew.draft.as_ref().and_then(|draft| draft.entries.get(index)) else { return Vec::new() };
     if let Some(at) = renew.asked_for(index) {
         if let Some(Asked { text, step: Step::Add(wish) }) = renew.asked.get_mut(at) {
             wish.size = Some(Size::Bytes(bytes));
@@ -102,10 +111,13 @@ pub(super) fn lengthen(drive: &mut Drive, by: i64) -> Effects {
         }
         return vec![draft_anew()];
     }
-    let (Some(number), Some(was)) = (number, entry.stands.as_ref().map(keel_format::Geometry::bytes)) else {
+    let (Some(number), Some(was)) = (entry.number, entry.stands.as_ref().map(keel_format::Geometry::bytes)) else {
         return tell("nothing that is known stands in this entry");
     };
     renew.asked.retain(|asked| !matches!(&asked.step, Step::Grow(own, _) | Step::Shrink(own, _) if *own == number));
+    if bytes == was {
+        return vec![draft_anew()];
+    }
     let (word, step) = match bytes > was {
         true => ("grow", Step::Grow(number, Size::Bytes(bytes))),
         false => ("shrink", Step::Shrink(number, Size::Bytes(bytes))),
