@@ -102,6 +102,8 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
     match (wiped.cancelled, wiped.is_whole()) {
         (true, _) => Err(Ended::Cancelled.into()),
         (_, true) => {
+            // The recipe opens the drive anew, and nobody else may have it open then.
+            drop(source);
             args.then.as_ref().map_or(Ok(()), |recipe| super::renew::by_recipe(&args.source, recipe, (&args.confirm, args.yes)))
         }
         (_, false) => Err(Ended::Nothing.into()),
