@@ -237,6 +237,66 @@ fn a_cancelled_sweep_goes_on_where_it_was_and_finds_the_same() {
     assert!(SweepState::load(&state, &bench.open()).is_none(), "a changed image is read anew");
 }
 
+/// A drive whose reader stops its work at a read of its choice, and that counts what it is asked for after that.
+struct StopsAt {
+    inner: SharedSource,
+    asked: AtomicU64,
+    at: u64,
+    cancel: Cancel,
+}
+
+impl StopsAt {
+    fn asked(&self) -> u64 {
+        let asked = self.asked.fetch_add(1, Ordering::Relaxed);
+        if asked == self.at {
+            self.cancel.cancel();
+        }
+        asked
+    }
+}
+
+impl Source for StopsAt {
+    fn identity(&self) -> &Identity {
+        self.inner.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.asked();
+        self.inner.read_at(at, buf)
+    }
+
+    fn next_data(&self, at: ByteOffset) -> Option<ByteRange> {
+        self.asked();
+        (at.0 < self.len()).then(|| ByteRange::new(at, ByteOffset(self.len())))
+    }
+}
+
+/// What is not asked for any more once the sweep is stopped must not be gone through as if it were zeros.
+#[test]
+fn a_sweep_stopped_at_any_moment_asks_for_next_to_nothing_more() {
+    let bench = Bench::new(180 * MIB);
+    bench.fat(100 * MIB, 64 * MIB, "32", "SPARES", &files(5));
+    for sector in [0, 6] {
+        bench.zero(100 * MIB + sector * 512, 512);
+    }
+    let source = bench.open();
+    let run = |at: u64| {
+        let (desk, _progress) = Desk::new(Cancel::default());
+        let inner = Arc::clone(&source);
+        let drive = Arc::new(StopsAt { inner, asked: AtomicU64::new(0), at, cancel: desk.cancel().clone() });
+        let stopped = sweep(&(Arc::clone(&drive) as SharedSource), &SweepOptions { reach: Reach::Surface, state: None }, &desk);
+        (stopped, drive.asked.load(Ordering::Relaxed))
+    };
+    let (whole, asked) = run(u64::MAX);
+    assert!(!whole.cancelled && ground(&whole)[0].4 == "SPARES", "{:?}", ground(&whole));
+    // Two threads do not ask in the same order twice: the last moments may not come.
+    for at in (0..asked * 9 / 10).step_by(asked as usize / 48) {
+        let (stopped, asked) = run(at);
+        assert!(stopped.cancelled, "stopped at {at}");
+        assert!(asked - at < 64, "asked {} times after the stop at {at}", asked - at);
+    }
+}
+
 #[test]
 fn the_same_clues_come_from_chunks_of_every_size() {
     let bench = pair();

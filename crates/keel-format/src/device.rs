@@ -11,15 +11,13 @@ const LARGEST_STRUCTURE: usize = 8 << 20;
 /// Reads `len` bytes of `structure` at byte `at`.
 ///
 /// # Errors
-/// [`Problem::Unreadable`] when the source does not deliver all of them; [`Problem::Value`] for a length above 8 MiB.
+/// [`Problem::Unreadable`] when the source does not deliver all of them, and as [`read_lenient`].
 pub fn read_bytes(source: &dyn Source, at: ByteOffset, len: usize, structure: &'static str) -> Result<Vec<u8>, FormatError> {
     let (bytes, missing) = read_lenient(source, at, len, structure)?;
-    if missing > 0 {
-        let spent = source.budget().and_then(keel_source::Budget::spent);
-        let problem = spent.map_or(Problem::Unreadable { bytes: missing }, Problem::Spent);
-        return Err(FormatError::new(structure, at, problem));
+    match missing {
+        0 => Ok(bytes),
+        bytes => Err(FormatError::new(structure, at, Problem::Unreadable { bytes })),
     }
-    Ok(bytes)
 }
 
 /// Takes `steps` steps of the budget that `source` is read under, at `structure`, which stands at `at`.
@@ -48,7 +46,8 @@ pub(crate) fn let_go(source: &dyn Source, bytes: u64) {
 /// Reads `len` bytes; what cannot be read is zero. Answers with the bytes and how many of them are missing.
 ///
 /// # Errors
-/// [`Problem::Value`] for a length above 8 MiB.
+/// [`Problem::Value`] for a length above 8 MiB; [`Problem::Spent`] where nothing was asked of the drive: what is not read then is no
+/// zero, and whoever goes on over a stretch ends here.
 pub fn read_lenient(
     source: &dyn Source,
     at: ByteOffset,
@@ -61,8 +60,35 @@ pub fn read_lenient(
     let mut bytes = vec![0; len];
     let missing = match source.read_at(at, &mut bytes) {
         Ok(()) => 0,
-        // Near the largest offset there is the ranges are cut: what failed is never nothing.
-        Err(error) => error.bad.iter().map(|range| range.len()).sum::<u64>().max(1),
+        Err(error) => match source.budget().and_then(keel_source::Budget::spent) {
+            Some(spent) => return Err(FormatError::new(structure, at, Problem::Spent(spent))),
+            // Near the largest offset there is the ranges are cut: what failed is never nothing.
+            None => error.bad.iter().map(|range| range.len()).sum::<u64>().max(1),
+        },
     };
     Ok((bytes, missing))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use keel_source::{Budgeted, Cancel, MemorySource, SharedSource, Spent};
+
+    use super::*;
+
+    #[test]
+    fn what_does_not_read_is_zero_and_what_is_not_asked_for_ends_the_reader() {
+        let cancel = Cancel::default();
+        let drive: SharedSource = Arc::new(MemorySource::new("d", vec![7; 4096], 512));
+        let reader = Budgeted::until(drive, &cancel);
+        let lenient = |at| read_lenient(reader.as_ref(), ByteOffset(at), 1024, "FAT");
+        assert_eq!(lenient(0).unwrap(), (vec![7; 1024], 0));
+        let (bytes, missing) = lenient(3584).unwrap();
+        assert_eq!((&bytes[..512], &bytes[512..], missing), (&[7; 512][..], &[0; 512][..], 512));
+        let strict = read_bytes(reader.as_ref(), ByteOffset(3584), 1024, "FAT").unwrap_err();
+        assert_eq!(strict.problem, Problem::Unreadable { bytes: 512 });
+        cancel.cancel();
+        assert_eq!(lenient(0).unwrap_err().problem, Problem::Spent(Spent::Stopped));
+    }
 }

@@ -224,8 +224,12 @@ impl Source for Budgeted {
 
     hand_on!(self, self.below);
 
+    /// When nothing is read any more all that is left may be data: it is never taken for a hole.
     fn next_data(&self, from: ByteOffset) -> Option<ByteRange> {
-        self.below.next_data(from)
+        match self.budget.step(0) {
+            Ok(()) => self.below.next_data(from),
+            Err(_) => Some(ByteRange::new(from, ByteOffset(self.len()))).filter(|left| from < left.end),
+        }
     }
 
     fn change_mark(&self) -> Option<String> {

@@ -130,7 +130,7 @@ fn a_fill_wants_the_code_of_an_image_too() {
 }
 
 #[test]
-fn a_signal_ends_a_command_whatever_it_waits_for() {
+fn a_signal_ends_a_command_within_a_second_whatever_it_waits_for() {
     let bench = Bench::new();
     let image = bench.copy("purser-stick.img");
     let (code, opened) = bench.json(&["case", "open", text(&image)]);
@@ -139,6 +139,7 @@ fn a_signal_ends_a_command_whatever_it_waits_for() {
     // Somebody else writes the journal and does not come to an end: the command waits where no flag is looked at.
     let held = fs::File::open(&journal).unwrap();
     rustix::fs::flock(&held, rustix::fs::FlockOperation::NonBlockingLockExclusive).unwrap();
+    let mut quickest = Duration::MAX;
     for signal in ["-TERM", "-INT", "-HUP"] {
         let mut child = bench
             .command()
@@ -152,10 +153,12 @@ fn a_signal_ends_a_command_whatever_it_waits_for() {
         let began = Instant::now();
         system("kill", &[signal, &child.id().to_string()]);
         let status = child.wait().unwrap();
-        // Alone it takes half a second; other tests that run beside it may make it wait for the processor.
+        quickest = quickest.min(began.elapsed());
         assert!(began.elapsed() < Duration::from_secs(8), "{signal}: {:?}", began.elapsed());
         assert_eq!(status.code(), Some(130), "{signal}");
     }
+    // What runs beside it may keep one of them from the processor.
+    assert!(quickest < Duration::from_millis(1500), "{quickest:?}");
     drop(held);
     let told = bench.run(&["case", "tell", text(&image), "it fell"]);
     assert!(told.status.success(), "{told:?}");
