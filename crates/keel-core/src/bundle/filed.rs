@@ -1,5 +1,6 @@
 //! What a bundle's file holds: packed pieces, where they stand, and a checksum over all of it.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::FileExt;
@@ -18,6 +19,12 @@ const ZEROS: u8 = 0;
 const PLAIN: u8 = 1;
 /// A packed piece: an LZ4 block.
 const PACKED: u8 = 2;
+/// A piece of which only the first [`OWN`] bytes follow: the rest is that of a piece before, whose head's place comes first.
+const LIKE: u8 = 3;
+/// Bytes of a piece that may differ from those of the one that it is like: copies of one table begin with what tells them apart.
+const OWN: usize = 4096;
+/// Bytes of a place in the file.
+const PLACE: usize = 8;
 
 /// Where a piece stands in the file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,40 +51,57 @@ fn is_blank(piece: &[u8]) -> bool {
     piece.chunks(BLANK.len()).all(|block| BLANK.get(..block.len()) == Some(block))
 }
 
+/// The head of a piece.
+fn head(kind: u8, stored: usize) -> [u8; PIECE_BYTES] {
+    let [one, two, three, four] = u32::try_from(stored).unwrap_or(u32::MAX).to_le_bytes();
+    [kind, one, two, three, four]
+}
+
 /// Packs pieces.
 #[derive(Default)]
-pub(super) struct Packer(Vec<u8>);
+pub(super) struct Packer {
+    packed: Vec<u8>,
+    /// Places of the heads of what was written, by the length and the hash of all but its first bytes.
+    seen: HashMap<(usize, blake3::Hash), u64>,
+}
 
 impl Packer {
-    /// Writes `piece`, packed where that makes it smaller.
-    pub(super) fn put(&mut self, piece: &[u8], out: &mut dyn Write) -> io::Result<()> {
-        let mut head = |kind: u8, stored: usize| {
-            let [one, two, three, four] = u32::try_from(stored).unwrap_or(u32::MAX).to_le_bytes();
-            out.write_all(&[kind, one, two, three, four])
-        };
+    /// Writes `piece`, packed where that makes it smaller, and once where it comes again.
+    pub(super) fn put<W: Write>(&mut self, piece: &[u8], out: &mut Hashed<W>) -> io::Result<()> {
         if is_blank(piece) {
-            return head(ZEROS, 0);
+            return out.write_all(&head(ZEROS, 0));
         }
-        self.0.resize(lz4_flex::block::get_maximum_output_size(piece.len()), 0);
-        let packed = lz4_flex::block::compress_into(piece, &mut self.0).unwrap_or(usize::MAX);
+        if let Some((own, rest)) = piece.split_at_checked(OWN).filter(|(_, rest)| rest.len() > OWN) {
+            let key = (piece.len(), blake3::hash(rest));
+            if let Some(like) = self.seen.get(&key) {
+                out.write_all(&head(LIKE, PLACE + own.len()))?;
+                out.write_all(&like.to_le_bytes())?;
+                return out.write_all(own);
+            }
+            self.seen.insert(key, out.at);
+        }
+        self.packed.resize(lz4_flex::block::get_maximum_output_size(piece.len()), 0);
+        let packed = lz4_flex::block::compress_into(piece, &mut self.packed).unwrap_or(usize::MAX);
         if packed >= piece.len() {
-            head(PLAIN, piece.len())?;
+            out.write_all(&head(PLAIN, piece.len()))?;
             return out.write_all(piece);
         }
-        head(PACKED, packed)?;
-        out.write_all(self.0.get(..packed).unwrap_or_default())
+        out.write_all(&head(PACKED, packed))?;
+        out.write_all(self.packed.get(..packed).unwrap_or_default())
     }
 }
 
-/// Writes through and hashes what passes.
+/// Writes through, and hashes and counts what passes.
 pub(super) struct Hashed<W> {
     inner: W,
     hasher: blake3::Hasher,
+    /// Bytes that passed.
+    at: u64,
 }
 
 impl<W: Write> Hashed<W> {
     pub(super) fn new(inner: W) -> Self {
-        Self { inner, hasher: blake3::Hasher::new() }
+        Self { inner, hasher: blake3::Hasher::new(), at: 0 }
     }
 
     /// The checksum of all that passed, and what it was written to.
@@ -90,6 +114,7 @@ impl<W: Write> Write for Hashed<W> {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
         let count = self.inner.write(buf)?;
         self.hasher.update(buf.get(..count).unwrap_or_default());
+        self.at += count as u64;
         Ok(count)
     }
 
@@ -162,6 +187,28 @@ impl Filed {
     /// Unpacks what stands at `spot` into `buf`.
     pub(super) fn read(&self, spot: Option<&Spot>, buf: &mut [u8]) -> Result<(), CoreError> {
         let spot = spot.ok_or_else(|| self.refused("a piece of it is missing"))?;
+        if spot.kind != LIKE {
+            return self.unpack(spot, buf);
+        }
+        let mut place = [0; PLACE];
+        self.read_exact(spot.at, &mut place)?;
+        let (place, mut fixed) = (u64::from_le_bytes(place), [0; PIECE_BYTES]);
+        let astray = || self.refused("a piece of it is said to be like one that is none");
+        let at = place.checked_add(PIECE_BYTES as u64).filter(|at| *at < spot.at).ok_or_else(astray)?;
+        self.read_exact(place, &mut fixed)?;
+        let [kind, rest @ ..] = fixed;
+        let stored = u32::from_le_bytes(rest);
+        // Neither zeros nor one that is like another: no chain can be followed.
+        if !matches!(kind, PLAIN | PACKED) || !may_hold(kind, stored, buf.len() as u64) {
+            return Err(astray());
+        }
+        self.unpack(&Spot { at, stored, kind }, buf)?;
+        let own = buf.len().min(OWN);
+        self.read_exact(spot.at + PLACE as u64, buf.get_mut(..own).unwrap_or_default())
+    }
+
+    /// Unpacks a piece of which all bytes stand at `spot`.
+    fn unpack(&self, spot: &Spot, buf: &mut [u8]) -> Result<(), CoreError> {
         match spot.kind {
             ZEROS => buf.fill(0),
             PLAIN => self.read_exact(spot.at, buf)?,
@@ -175,6 +222,18 @@ impl Filed {
             }
         }
         Ok(())
+    }
+}
+
+/// Whether a piece of `len` bytes can have `stored` bytes in the file.
+fn may_hold(kind: u8, stored: u32, len: u64) -> bool {
+    let stored = u64::from(stored);
+    match kind {
+        ZEROS => stored == 0,
+        PLAIN => stored == len,
+        PACKED => stored < len,
+        LIKE => stored == PLACE as u64 + len.min(OWN as u64),
+        _ => false,
     }
 }
 
@@ -278,13 +337,7 @@ pub(super) fn range(reader: &mut Reader<'_>) -> Result<BundleRange, CoreError> {
         for side in [&mut former, &mut new] {
             let [kind, rest @ ..] = reader.array::<PIECE_BYTES>()?;
             let stored = u32::from_le_bytes(rest);
-            let fits = match kind {
-                ZEROS => stored == 0,
-                PLAIN => u64::from(stored) == len,
-                PACKED => u64::from(stored) < len,
-                _ => false,
-            };
-            if !fits {
+            if !may_hold(kind, stored, len) {
                 return Err(reader.filed.refused("a piece of it has a length that cannot be"));
             }
             side.push(Spot { at: reader.at(), stored, kind });

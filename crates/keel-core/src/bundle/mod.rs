@@ -28,8 +28,9 @@ use crate::whose::Print;
 pub const MAGIC: &[u8; 8] = b"YKUNDO\r\n";
 /// Last eight bytes of a bundle: a half-written one does not have them.
 pub const TRAILER: &[u8; 8] = b"YKEND\r\n\0";
-/// Version of the format. Version 1 has no samples; versions 1 and 2 hold their ranges unpacked.
-pub const BUNDLE_VERSION: u16 = 3;
+/// Version of the format. Version 1 has no samples; versions 1 and 2 hold their ranges unpacked; version 3 has no piece that is like
+/// another.
+pub const BUNDLE_VERSION: u16 = 4;
 
 /// Bytes of the fixed header.
 const HEADER_BYTES: usize = 64;
@@ -197,7 +198,7 @@ impl Bundle {
         own.finish(path, Over::Nothing).map_err(writing)
     }
 
-    fn write_to(&self, out: &mut dyn Write, path: &Path, now: ReadNow<'_>) -> Result<(), CoreError> {
+    fn write_to<W: Write>(&self, out: &mut Hashed<W>, path: &Path, now: ReadNow<'_>) -> Result<(), CoreError> {
         let writing = |source| file_error("write", path)(source);
         out.write_all(&self.head()).map_err(writing)?;
         let mut packer = filed::Packer::default();

@@ -87,6 +87,45 @@ fn what_is_not_held_is_saved_from_the_drive_as_it_stands() {
     assert!(read.ranges[0].pieces().all(|(at, _)| read.ranges[0].is_zeros(Side::New, at)));
 }
 
+/// Copies of a long table, each behind a block that tells which one it is.
+fn copies(count: u64) -> Bundle {
+    let table: Vec<u8> = (0..2 * PIECE as u32 + 700_000).map(|at| (at.wrapping_mul(2_654_435_761) >> 11) as u8).collect();
+    let copy = |number: u64| {
+        let mut bytes = table.clone();
+        bytes[..1024].fill(number as u8 + 1);
+        held(number << 30, vec![0; bytes.len()], bytes, Order::Copy)
+    };
+    Bundle { source_bytes: 1 << 40, ranges: (0..count).map(copy).collect(), ..sample() }
+}
+
+#[test]
+fn what_comes_again_behind_another_beginning_is_kept_once() {
+    let ((_folder, path), many) = (written(&copies(12)), copies(12));
+    assert_eq!(sides(&Bundle::read(&path).unwrap()), sides(&many));
+    let (_one, one) = written(&copies(1));
+    let (len, once) = (fs::metadata(&path).unwrap().len(), fs::metadata(one).unwrap().len());
+    assert!(len < once + 11 * 3 * 4200, "{len} bytes for twelve copies, {once} for one");
+}
+
+#[test]
+fn a_piece_like_one_that_is_none_is_refused_when_it_is_read() {
+    let (folder, path) = written(&copies(2));
+    let body = fs::read(&path).unwrap();
+    let (body, first) = (&body[..body.len() - 40], copies(2).head().len());
+    let wanted = [&[3][..], &(8u32 + 4096).to_le_bytes()].concat();
+    let like = body.windows(5).rposition(|window| window == wanted).unwrap();
+    for place in [0, 7, first as u64, like as u64, u64::MAX, u64::MAX - 4, body.len() as u64] {
+        let mut changed = body.to_vec();
+        changed[like + 5..like + 13].copy_from_slice(&place.to_le_bytes());
+        let checksum = blake3::hash(&changed);
+        let place_of = folder.path().join("d.ykundo");
+        fs::write(&place_of, [&changed, checksum.as_bytes().as_slice(), TRAILER].concat()).unwrap();
+        let read = Bundle::read(&place_of).unwrap();
+        let error = read.ranges[1].all(Side::New).unwrap_err();
+        assert!(matches!(error, CoreError::Bundle { .. }), "{place}: {error}");
+    }
+}
+
 /// The bytes that version 2 (or 1, without samples) had for a bundle.
 fn as_before(bundle: &Bundle, version: u8) -> Vec<u8> {
     let mut bytes = bundle.head();
