@@ -1,6 +1,6 @@
 //! The report that is handed over: what was found, what was done, on sheets that can be printed.
 
-use keel_core::case::{CaseRecord, JournalLine};
+use keel_core::case::{self, CaseRecord, JournalLine};
 use keel_core::fathom::Fathomed;
 use keel_core::health::HealthVerdict;
 use keel_core::intake;
@@ -14,6 +14,8 @@ use crate::{Head, KeelDrawing, capacity, copy, health, keel, reads};
 
 /// The most lines of the journal that are set, the last ones.
 const MOST_LINES: usize = 400;
+/// The most lines of what was done, the last ones.
+const MOST_DEEDS: usize = 60;
 
 /// Everything that goes into a report; what was not measured is left out.
 pub struct Report<'a> {
@@ -147,6 +149,9 @@ fn first_sheet(report: &Report<'_>, text: &mut Flow<'_>) {
         }
         text.gap();
     }
+    if let Some((_, lines)) = &report.case {
+        deeds(lines, text);
+    }
     text.say(11.0, Tone::BLACK, "The drive");
     ladder.rungs.iter().for_each(|rung| rung_lines(rung, text));
     for volume in &ladder.volumes {
@@ -159,6 +164,25 @@ fn first_sheet(report: &Report<'_>, text: &mut Flow<'_>) {
         );
         volume.rungs.iter().for_each(|rung| rung_lines(rung, text));
     }
+}
+
+/// What was done, line by line.
+fn deeds(lines: &[JournalLine], text: &mut Flow<'_>) {
+    let done: Vec<_> = lines.iter().filter_map(|line| Some((line, case::deed(line)?))).collect();
+    if done.is_empty() {
+        return;
+    }
+    text.say(11.0, Tone::BLACK, "What was done");
+    for (line, deed) in done.iter().skip(done.len().saturating_sub(MOST_DEEDS)) {
+        let at = line.at.replace('T', " ").replace('Z', " UTC");
+        for (index, sentence) in deed.iter().enumerate() {
+            match index {
+                0 => text.say(9.5, Tone::BLACK, &format!("{at}  {sentence}.")),
+                _ => text.say_in(MARGIN + 16.0, 8.5, Tone::DIM, sentence),
+            }
+        }
+    }
+    text.gap();
 }
 
 fn rung_lines(rung: &Rung, text: &mut Flow<'_>) {

@@ -262,7 +262,19 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
         lowest_broken: None,
         coverage: keel_core::coverage::Coverage::default(),
     };
-    let lines: Vec<JournalLine> = (0..450)
+    let stands = serde_json::json!({ "stands": keel_core::case::Standing {
+        table: Some("GPT".into()),
+        bytes: 8_000_000_000,
+        sector: 512,
+        entries: vec![keel_core::case::StandingEntry {
+            number: 1,
+            first_lba: 2048,
+            sectors: 4_000_000,
+            kind: Some("exFAT".into()),
+            label: Some("FERRY".into()),
+        }],
+    } });
+    let mut lines: Vec<JournalLine> = (0..450)
         .map(|number| JournalLine {
             number,
             at: "2026-11-25T10:00:00Z".into(),
@@ -271,6 +283,7 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
             before: String::new(),
         })
         .collect();
+    lines[440] = JournalLine { event: "close".into(), detail: stands, ..lines[440].clone() };
     let record = CaseRecord {
         version: 1,
         name: "quay".into(),
@@ -317,7 +330,10 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
     let journal: Vec<String> = sheets[6..].iter().flat_map(|sheet| texts(sheet)).map(str::to_string).collect();
     assert!(journal.iter().any(|text| text.ends_with("event-449")) && journal.iter().any(|text| text.ends_with("event-50")));
     assert!(!journal.iter().any(|text| text.ends_with("event-49")), "the last four hundred lines");
-    assert!(texts(&sheets[0]).contains(&"Client: Brackwater Line"));
+    let first = texts(&sheets[0]);
+    assert!(first.contains(&"Client: Brackwater Line") && first.contains(&"What was done"));
+    let done = "2026-11-25 10:00:00 UTC  The case was closed; the drive stands as 8.0 GB with GPT.";
+    assert!(first.contains(&done) && first.contains(&"1: exFAT FERRY, 2.0 GB from sector 2048"), "{first:?}");
     assert!(sheets.len() > 10);
     for (index, sheet) in sheets.iter().enumerate() {
         assert!(texts(sheet).contains(&format!("{} of {}", index + 1, sheets.len()).as_str()));

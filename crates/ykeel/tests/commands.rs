@@ -700,3 +700,31 @@ fn volumes_grow_and_shrink_by_command_and_a_recipe_of_ones_own_is_taken() {
     let said: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!((output.status.code(), said["made"].as_array().unwrap().len()), (Some(0), 2), "{said}");
 }
+
+#[test]
+fn a_case_closes_with_the_layout_that_the_drive_has_then() {
+    let bench = Bench::new();
+    let image = bench.copy("new-berth.img");
+    let drive = text(&image);
+    assert_eq!(bench.json(&["case", "open", drive, "--client", "Brackwater Line"]).0, 0);
+    // Nothing was changed: the drive is not read for it.
+    assert!(bench.run(&["case", "close", drive]).status.success());
+    let (_, closed) = bench.json(&["case", "show", drive]);
+    assert!(closed["case"]["closed"].is_string() && closed["done"] == serde_json::json!(["The case was closed"]), "{closed}");
+    assert!(bench.run(&["case", "close", drive, "--again"]).status.success());
+    let adds = ["--add", "fat32,size=2GB,label=FERRY", "--add", "ext4,label=LOGS"];
+    let renewed = bench.run(&[&["renew", drive, "--table", "gpt"][..], &adds, &["--apply", "--yes"]].concat());
+    assert!(renewed.status.success(), "{renewed:?}");
+    let (code, closed) = bench.json(&["case", "close", drive]);
+    assert_eq!(code, 0, "{closed}");
+    let done: Vec<&str> = closed["done"].as_array().unwrap().iter().filter_map(Value::as_str).collect();
+    assert!(done[2].starts_with("A new layout was written, ") && done[2].ends_with("written, read back and compared"), "{done:?}");
+    let stands = done[3..].join("\n");
+    for part in ["The case was closed; the drive stands as", "with GPT", "1: FAT32 FERRY, 2.0 GB from sector 2048", "2: ext4 LOGS, "] {
+        assert!(stands.contains(part), "{part}: {stands}");
+    }
+    let report = bench.path("berth.pdf");
+    assert!(bench.run(&["report", drive, "--out", text(&report)]).status.success());
+    assert!(report.is_file());
+    assert!(bench.run(&["case", "verify", drive]).status.success());
+}

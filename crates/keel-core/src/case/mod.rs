@@ -1,10 +1,14 @@
 //! What outlives a run: where it is kept, and reading and writing it without half-written files.
 
+mod deeds;
 mod journal;
 mod record;
+mod standing;
 
+pub use deeds::deed;
 pub use journal::{JournalLine, Seal, Verified, lines, now, stamp, verify};
 pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Mark, Told};
+pub use standing::{Standing, StandingEntry};
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -8,7 +8,8 @@ use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
 use super::journal::{self, Seal, now};
-use super::{state_folder, write_whole};
+use super::standing::Standing;
+use super::{deeds, state_folder, write_whole};
 use crate::CoreError;
 use crate::error::file_error;
 use crate::intake::{self, Cause, Outcome};
@@ -320,13 +321,23 @@ impl Case {
         })
     }
 
-    /// Closes the case, or opens it again.
+    /// Closes the case. Where the drive was changed under it, the journal gets the layout that it has now, read from the drive.
     ///
     /// # Errors
     /// As [`Case::write_down`].
-    pub fn close(&mut self, is_done: bool) -> Result<(), CoreError> {
-        let closed = is_done.then(now);
-        self.change(if is_done { "close" } else { "open again" }, &serde_json::Value::Null, |record| record.closed = closed)
+    pub fn close(&mut self) -> Result<(), CoreError> {
+        let was_changed = journal::lines(&self.folder).is_ok_and(|lines| deeds::changed(&lines));
+        let stands = was_changed.then(|| Standing::at(&self.record.source)).flatten();
+        let detail = stands.map_or(serde_json::Value::Null, |stands| serde_json::json!({ "stands": stands }));
+        self.change("close", &detail, |record| record.closed = Some(now()))
+    }
+
+    /// Opens a closed case again.
+    ///
+    /// # Errors
+    /// As [`Case::write_down`].
+    pub fn open_again(&mut self) -> Result<(), CoreError> {
+        self.change("open again", &serde_json::Value::Null, |record| record.closed = None)
     }
 
     /// Whose drive it is.

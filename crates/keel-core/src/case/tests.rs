@@ -121,3 +121,38 @@ fn several_programs_work_on_one_case_and_lose_nothing() {
     assert_eq!((texts.len(), again.record.journal.lines), (48, 49));
     assert!(verify(&again.folder, &again.record.journal).unwrap().whole);
 }
+
+/// A line of a journal.
+fn line(event: &str, detail: serde_json::Value) -> JournalLine {
+    JournalLine { number: 0, at: now(), event: event.into(), detail, before: String::new() }
+}
+
+#[test]
+fn what_was_done_is_told_in_sentences_and_what_was_asked_is_not() {
+    use serde_json::json;
+    let told = |event: &str, detail| deed(&line(event, detail)).map(|lines| lines.join("; "));
+    let edit = |what: &str, intent: &str| json!({ "what": what, "intent": intent });
+    let edits: Vec<_> = (0..6).map(|number| edit(&format!("boot sector {number}"), "repair")).collect();
+    let applied = told("apply", json!({ "edits": edits, "of": 6, "bytes": 3072, "result": "written" })).unwrap();
+    let named = "(boot sector 0, boot sector 1, boot sector 2, boot sector 3 and 2 more)";
+    assert_eq!(applied, format!("Structures were repaired, 3.0 kB in 6 places {named}: written"));
+    let anew = told("apply", json!({ "edits": [edit("GPT", "create"), edit("old", "erase")], "of": 2, "bytes": 9, "result": "x" }));
+    assert!(anew.unwrap().starts_with("A new layout was written"));
+    let cleared = told("apply", json!({ "edits": [edit("old", "erase")], "of": 1, "bytes": 9, "result": "x" })).unwrap();
+    assert!(cleared.starts_with("What former volumes left was cleared, 9 B in 1 place"), "{cleared}");
+    let wiped = json!({ "error": "gone", "so_far": { "method": "zeros", "line": "half of it" } });
+    assert_eq!(told("wipe", wiped).unwrap(), "Ground was overwritten for good (zeros): half of it; it ended with: gone");
+    let copied = json!({ "to": "/c.img", "copied": { "bytes": 2000, "copied_bytes": 1500 } });
+    assert_eq!(told("copy", copied).unwrap(), "The drive was copied to /c.img: 1.5 kB of 2.0 kB, 500 B are missing in it");
+    for event in ["ladder", "opened", "told", "check", "health", "note"] {
+        assert_eq!(told(event, json!({ "result": "written" })), None, "{event}");
+    }
+    // A journal that somebody else wrote steers no terminal and stops nothing.
+    for event in ["apply", "finish", "undo", "save", "wipe", "copy", "extract", "fathom", "put back", "close", "open again"] {
+        for detail in [json!(null), json!(7), json!([1]), json!({ "edits": 4, "of": -1, "stands": { "table": 1 }, "copied": "x" })] {
+            assert!(told(event, detail).is_some(), "{event}");
+        }
+        let steering = json!({ "result": "\u{1b}[2J", "to": "\u{7}", "file": "\u{202e}", "error": "\u{1b}c", "method": "\u{9b}" });
+        assert!(!told(event, steering).unwrap().chars().any(|sign| sign.is_control() || sign == '\u{202e}'), "{event}");
+    }
+}

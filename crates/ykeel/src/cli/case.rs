@@ -55,6 +55,17 @@ pub(crate) enum CaseCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Close a case: where the drive was changed, the journal gets the layout that it has now.
+    Close {
+        /// The drive, or the folder of a case.
+        source: PathBuf,
+        /// Open it again instead.
+        #[arg(long)]
+        again: bool,
+        /// Print one JSON document on standard output.
+        #[arg(long)]
+        json: bool,
+    },
     /// Prove that the journal of a case is whole.
     Verify {
         /// The drive, or the folder of a case.

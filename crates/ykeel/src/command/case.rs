@@ -18,6 +18,7 @@ use crate::out::say;
 struct Shown<'a> {
     case: &'a case::CaseRecord,
     folder: &'a Path,
+    done: Vec<String>,
     rungs: Vec<&'static str>,
     may_be_at_fault: Vec<&'static str>,
     next_check: Option<NextCheck>,
@@ -84,6 +85,11 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
             show(&case, json)
         }
         CaseCommand::Show { source, json } => show(&of(&source)?, json),
+        CaseCommand::Close { source, again, json } => {
+            let mut case = of(&source)?;
+            if again { case.open_again() } else { case.close() }?;
+            show(&case, json)
+        }
         CaseCommand::Verify { source, json } => verify(&of(&source)?, json),
         CaseCommand::Words { json } => words(json),
     }
@@ -116,6 +122,7 @@ fn show(case: &Case, json: bool) -> anyhow::Result<()> {
         return print_json(&Shown {
             case: record,
             folder: &case.folder,
+            done: case::lines(&case.folder)?.iter().filter_map(case::deed).flatten().collect(),
             rungs: rungs.iter().map(|rung| rung.word()).collect(),
             may_be_at_fault: case.remaining().into_iter().map(intake::Cause::word).collect(),
             next_check: case.next_check().map(Into::into),
@@ -131,6 +138,12 @@ fn show(case: &Case, json: bool) -> anyhow::Result<()> {
     }
     for text in &record.told.texts {
         say!("  told    {}", text.lines().collect::<Vec<_>>().join(" / "));
+    }
+    if let Some(closed) = &record.closed {
+        say!("  closed  {closed}");
+    }
+    for deed in case::lines(&case.folder)?.iter().filter_map(case::deed).flatten() {
+        say!("  done    {deed}");
     }
     for made in &record.checks {
         let Some(check) = intake::check(&made.check) else { continue };

@@ -82,9 +82,11 @@ fn ask_client(app: &mut App) -> Effects {
 
 fn close(_app: &mut App) -> Effects {
     vec![Effect::Case(Box::new(|case| {
-        let is_open = case.record.closed.is_none();
-        let told = if is_open { "the case is closed; d opens it again" } else { "the case is open again" };
-        case.close(is_open).map(|()| Some(told.into()))
+        let (changed, told) = match case.record.closed {
+            None => (case.close(), "the case is closed; Z opens it again"),
+            Some(_) => (case.open_again(), "the case is open again"),
+        };
+        changed.map(|()| Some(told.into()))
     }))]
 }
 
