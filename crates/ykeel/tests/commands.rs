@@ -627,7 +627,7 @@ fn ground_is_overwritten_by_command_with_words_alone_and_vouched_for() {
         ([&["--range", "5"], words.as_slice()].concat(), 2, "FROM..TO"),
         ([&["--pattern", "ones"], words.as_slice()].concat(), 2, "is no pattern"),
         ([&["--volume", "n9"], words.as_slice()].concat(), 2, "n9"),
-        ([&["--pattern", "random", "--by-device"], words.as_slice()].concat(), 2, "asks the drive for zeros"),
+        ([&["--pattern", "random", "--by-device"], words.as_slice()].concat(), 2, "makes zeros by itself"),
         ([&["--certificate", "wiped.txt"], words.as_slice()].concat(), 2, "FILE.pdf"),
         (vec!["--confirm", "AAA-AAA", "--words", "overwrite it"], 4, "confirmation code"),
     ] {
@@ -718,9 +718,14 @@ fn a_case_closes_with_the_layout_that_the_drive_has_then() {
     let (code, closed) = bench.json(&["case", "close", drive]);
     assert_eq!(code, 0, "{closed}");
     let done: Vec<&str> = closed["done"].as_array().unwrap().iter().filter_map(Value::as_str).collect();
-    assert!(done[2].starts_with("A new layout was written, ") && done[2].ends_with("written, read back and compared"), "{done:?}");
+    assert!(
+        done[2].starts_with("A new layout was written, ") && done[2].ends_with("written, read back and compared"),
+        "{done:?}"
+    );
     let stands = done[3..].join("\n");
-    for part in ["The case was closed; the drive stands as", "with GPT", "1: FAT32 FERRY, 2.0 GB from sector 2048", "2: ext4 LOGS, "] {
+    for part in
+        ["The case was closed; the drive stands as", "with GPT", "1: FAT32 FERRY, 2.0 GB from sector 2048", "2: ext4 LOGS, "]
+    {
         assert!(stands.contains(part), "{part}: {stands}");
     }
     let report = bench.path("berth.pdf");

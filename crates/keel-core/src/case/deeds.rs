@@ -27,7 +27,9 @@ pub fn deed(line: &JournalLine) -> Option<Vec<String>> {
         "apply" => one(applied(detail)),
         "finish" => one(format!("What an interrupted plan had begun was finished from its undo bundle: {}", result(detail))),
         "undo" => one(format!("Everything was put back as it was before the plan: {}", result(detail))),
-        "save" => one(format!("The drive as planned was saved as a new image of {}: {}", bytes(detail, "bytes"), text(detail, "file"))),
+        "save" => {
+            one(format!("The drive as planned was saved as a new image of {}: {}", bytes(detail, "bytes"), text(detail, "file")))
+        }
         "wipe" => one(wiped(detail)),
         "copy" => one(copied(detail)),
         "extract" => one(format!("Files were taken out: {}", printable(detail.as_str().unwrap_or_default()))),

@@ -136,7 +136,8 @@ fn what_was_done_is_told_in_sentences_and_what_was_asked_is_not() {
     let applied = told("apply", json!({ "edits": edits, "of": 6, "bytes": 3072, "result": "written" })).unwrap();
     let named = "(boot sector 0, boot sector 1, boot sector 2, boot sector 3 and 2 more)";
     assert_eq!(applied, format!("Structures were repaired, 3.0 kB in 6 places {named}: written"));
-    let anew = told("apply", json!({ "edits": [edit("GPT", "create"), edit("old", "erase")], "of": 2, "bytes": 9, "result": "x" }));
+    let anew =
+        told("apply", json!({ "edits": [edit("GPT", "create"), edit("old", "erase")], "of": 2, "bytes": 9, "result": "x" }));
     assert!(anew.unwrap().starts_with("A new layout was written"));
     let cleared = told("apply", json!({ "edits": [edit("old", "erase")], "of": 1, "bytes": 9, "result": "x" })).unwrap();
     assert!(cleared.starts_with("What former volumes left was cleared, 9 B in 1 place"), "{cleared}");
@@ -149,10 +150,13 @@ fn what_was_done_is_told_in_sentences_and_what_was_asked_is_not() {
     }
     // A journal that somebody else wrote steers no terminal and stops nothing.
     for event in ["apply", "finish", "undo", "save", "wipe", "copy", "extract", "fathom", "put back", "close", "open again"] {
-        for detail in [json!(null), json!(7), json!([1]), json!({ "edits": 4, "of": -1, "stands": { "table": 1 }, "copied": "x" })] {
+        for detail in
+            [json!(null), json!(7), json!([1]), json!({ "edits": 4, "of": -1, "stands": { "table": 1 }, "copied": "x" })]
+        {
             assert!(told(event, detail).is_some(), "{event}");
         }
-        let steering = json!({ "result": "\u{1b}[2J", "to": "\u{7}", "file": "\u{202e}", "error": "\u{1b}c", "method": "\u{9b}" });
+        let steering =
+            json!({ "result": "\u{1b}[2J", "to": "\u{7}", "file": "\u{202e}", "error": "\u{1b}c", "method": "\u{9b}" });
         assert!(!told(event, steering).unwrap().chars().any(|sign| sign.is_control() || sign == '\u{202e}'), "{event}");
     }
 }

@@ -60,6 +60,15 @@ pub struct Wanted {
     pub record: PathBuf,
 }
 
+impl Wanted {
+    /// Why what is wanted does not go together, as half a sentence; none where it does.
+    #[must_use]
+    pub fn problem(&self) -> Option<&'static str> {
+        (self.by_device && self.pattern != Pattern::Zeros)
+            .then_some("a drive makes zeros by itself: another pattern has to be written")
+    }
+}
+
 /// Part of a wipe.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Phase {

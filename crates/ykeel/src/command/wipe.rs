@@ -33,9 +33,6 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
     let source = open(&args.source)?;
     let seed = Pattern::seed(&source.identity().key());
     let pattern = Pattern::typed(&args.pattern, seed).map_err(|wrong| Ended::WrongUse(wrong.to_string()))?;
-    if args.by_device && pattern != Pattern::Zeros {
-        return Err(Ended::WrongUse("--by-device asks the drive for zeros: another pattern has to be written".into()).into());
-    }
     if args.certificate.as_ref().is_some_and(|path| path.extension().is_none_or(|end| end != "pdf")) {
         return Err(Ended::WrongUse("a certificate is written as FILE.pdf".into()).into());
     }
@@ -52,6 +49,9 @@ pub(super) fn run(args: &WipeArgs) -> anyhow::Result<()> {
         VerifyArg::None => Verify::None,
     };
     let wanted = Wanted { ground, pattern, verify, by_device: args.by_device, record };
+    if let Some(problem) = wanted.problem() {
+        return Err(Ended::WrongUse(problem.into()).into());
+    }
     if !args.source.json {
         told.iter().for_each(|line| say!("{line}"));
     }

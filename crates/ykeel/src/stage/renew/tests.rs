@@ -195,6 +195,13 @@ fn ground_is_overwritten_from_the_screens_only_with_words_and_code() {
     assert!(drawn(&app, 160, 45).contains("Nothing was written"));
     key(&mut app, KeyCode::Esc);
     assert!(std::fs::read(&image).unwrap() == before);
+    asked(&mut app, "0..1MiB 5a device");
+    assert!(drawn(&app, 160, 45).contains("another pattern has to be written"));
+    key(&mut app, KeyCode::Esc);
+    asked(&mut app, "0..1MiB zeros device sample");
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("made zeros by the drive itself") && text.contains("a sample is read back"), "{text}");
+    key(&mut app, KeyCode::Esc);
     asked(&mut app, "0..1MiB 5a");
     let code = app.drive.as_ref().unwrap().source.identity().code();
     line(&mut app, &format!("overwrite it {code}"));

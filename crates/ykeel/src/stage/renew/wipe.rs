@@ -13,8 +13,9 @@ use crate::stage::Drive;
 /// Asks which ground is overwritten, and with what.
 pub(super) fn ask(drive: &Drive) -> Effects {
     let text = format!(
-        "Ground and pattern: all, free, entry N, or FROM..TO in bytes; then zeros, random, or bytes in hexadecimal (55aa); then sample or \
-         unread where not every sector is to be read back.\n{BEYOND}\nThere is no way back."
+        "Ground and pattern: all, free, entry N, or FROM..TO in bytes; then zeros, random, or bytes in hexadecimal (55aa). Then, where wanted, \
+         sample or unread (not every sector is read back) and device (the drive may make zeros by itself, which is no overwriting and is \
+         told apart).\n{BEYOND}\nThere is no way back."
     );
     let line = drive
         .renew
@@ -34,13 +35,13 @@ pub(super) fn ask(drive: &Drive) -> Effects {
 fn wanted(drive: &Drive, line: &str) -> Result<Wanted, String> {
     let source = &drive.source;
     let mut words: Vec<&str> = line.split_whitespace().collect();
-    let verify = match words.last() {
-        Some(&"sample") => Verify::Sample,
-        Some(&"unread") => Verify::None,
-        _ => Verify::All,
-    };
-    if verify != Verify::All {
-        words.pop();
+    let (mut verify, mut by_device) = (Verify::All, false);
+    while let Some(word) = words.pop_if(|word| ["sample", "unread", "device"].contains(word)) {
+        match word {
+            "sample" => verify = Verify::Sample,
+            "unread" => verify = Verify::None,
+            _ => by_device = true,
+        }
     }
     let pattern = words.pop().unwrap_or_default();
     let pattern = Pattern::typed(pattern, Pattern::seed(&source.identity().key())).map_err(|wrong| wrong.to_string())?;
@@ -66,7 +67,8 @@ fn wanted(drive: &Drive, line: &str) -> Result<Wanted, String> {
         }
         _ => return Err(format!("`{}`: a ground and a pattern are wanted: all zeros", printable(line))),
     };
-    Ok(Wanted { ground, pattern, verify, by_device: false, record: wipe::record_place(source.identity()) })
+    let wanted = Wanted { ground, pattern, verify, by_device, record: wipe::record_place(source.identity()) };
+    wanted.problem().map_or(Ok(wanted), |problem| Err(problem.to_string()))
 }
 
 /// Asks for the words and the code.
@@ -76,10 +78,16 @@ fn arm(drive: &Drive, wanted: Wanted) -> Effects {
     }
     let code = drive.source.identity().code();
     let text = format!(
-        "{} of\n{}\nWILL BE OVERWRITTEN with {}, and nothing brings back what stands there.\nType: {WORDS} {code}",
+        "{} of\n{}\nWILL BE OVERWRITTEN with {}{}, and nothing brings back what stands there.\n{}.\nType: {WORDS} {code}",
         size_decimal(wanted.ground.bytes()),
         drive.who(),
-        wanted.pattern.words()
+        wanted.pattern.words(),
+        if wanted.by_device { ", or made zeros by the drive itself where it can" } else { "" },
+        match wanted.verify {
+            Verify::All => "Afterwards every sector is read back",
+            Verify::Sample => "Afterwards a sample is read back",
+            Verify::None => "Nothing is read back, and nothing is proven",
+        }
     );
     let ask = Ask::new("Overwrite", text, "", move |app, line| {
         let (words, code) = line.trim().rsplit_once(' ').unwrap_or(("", ""));
