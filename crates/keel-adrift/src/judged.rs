@@ -1,10 +1,10 @@
 //! What is said of a file that was found by its content.
 
-use keel_source::{ByteOffset, Cancel, Source};
+use keel_source::ByteOffset;
 use serde::{Deserialize, Serialize};
 
 use crate::kind::Kind;
-use crate::walk::{Broken, Walk};
+use crate::walk::{Broken, Ground, Walk};
 
 /// How far a file is proven.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -88,13 +88,20 @@ impl Read {
     }
 }
 
-/// Judges what begins at byte `start` of `source` as a file of `kind` that takes ground to byte `end` at most. None where it is none
-/// of that kind after all, or the work was stopped.
+/// What a look at a start comes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Looked {
+    /// The file; none where it is none of that kind after all, or the work was stopped.
+    pub file: Option<Judged>,
+    /// Bytes that were read for it.
+    pub read: u64,
+}
+
+/// Judges what begins at byte `start` of `ground` as a file of `kind`.
 #[must_use]
-pub fn judge(source: &dyn Source, kind: &Kind, start: ByteOffset, end: ByteOffset, cancel: &Cancel) -> Option<Judged> {
-    let end = end.min(ByteOffset(start.0.saturating_add(kind.most)));
-    let mut walk = Walk::new(source, start, end, cancel);
-    match (kind.read)(&mut walk) {
+pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
+    let mut walk = Walk::new(ground, start, kind.most);
+    let file = match (kind.read)(&mut walk) {
         Ok(read) if read.bytes >= kind.least => {
             let state = if walk.is_doubtful() { State::Plausible } else { State::Whole };
             let proves = if state == State::Whole { "" } else { "; parts of it prove nothing by themselves" };
@@ -115,7 +122,8 @@ pub fn judge(source: &dyn Source, kind: &Kind, start: ByteOffset, end: ByteOffse
             facts: Facts::default(),
         }),
         Err(_) => None,
-    }
+    };
+    Looked { file, read: walk.read() }
 }
 
 /// Seconds since 1970 as a date.

@@ -82,6 +82,19 @@ pub struct Kind {
 /// What a number that is none means.
 const FIRST: &Kind = &KINDS[0];
 
+/// Suffixes that say closer what a file of a kind is.
+const CLOSER: &[&str] = &[
+    "dng", "raw", "psb", "mov", "m4a", "heic", "avif", "3gp", "wav", "avi", "webp", "ani", "rmi", "sf2", "webm", "m2ts", "wma",
+    "opus", "ogv", "oga", "doc", "xls", "ppt", "msg", "docx", "xlsx", "pptx", "odt", "ods", "odp", "odg", "epub", "apk", "jar",
+    "dll", "html", "svg", "xml", "vcf", "ics", "mbox", "eml", "json", "csv",
+];
+
+/// Every word by which files can be asked for: sorts, and suffixes.
+pub fn words() -> impl Iterator<Item = &'static str> {
+    let sorts = Sort::ALL.iter().map(|sort| sort.word());
+    sorts.chain(KINDS.iter().map(|kind| kind.suffix)).chain(CLOSER.iter().copied())
+}
+
 const MIB: u64 = 1 << 20;
 const GIB: u64 = 1 << 30;
 const TIB: u64 = 1 << 40;

@@ -15,10 +15,7 @@ mod sound;
 mod start;
 mod walk;
 
-#[cfg(test)]
-mod testing;
-
-pub use judged::{Facts, Judged, State, judge};
-pub use kind::{KINDS, Kind, KindId, Sort};
+pub use judged::{Facts, Judged, Looked, State, judge};
+pub use kind::{KINDS, Kind, KindId, Sort, words};
 pub use start::{MOST_STARTS, Start, Starts};
-pub use walk::{Broken, Step, Walk};
+pub use walk::{Broken, Ground, Step, Walk};

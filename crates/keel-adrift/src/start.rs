@@ -2,6 +2,8 @@
 
 use std::sync::LazyLock;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use keel_source::{ByteOffset, ByteRange};
 use serde::{Deserialize, Serialize};
 
@@ -24,6 +26,7 @@ pub struct Start {
 
 /// All starts that were seen, eight bytes each: the kind in the uppermost byte.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "Kept", into = "Kept")]
 pub struct Starts {
     packed: Vec<u64>,
     /// Starts that found no room.
@@ -31,6 +34,47 @@ pub struct Starts {
 }
 
 const KIND_SHIFT: u32 = 56;
+
+/// Starts as they are kept in a file: differences of the ascending numbers in groups of seven bits, lowest first, as Base64.
+#[derive(Serialize, Deserialize)]
+struct Kept {
+    starts: String,
+    untold: u64,
+}
+
+impl From<Starts> for Kept {
+    fn from(starts: Starts) -> Self {
+        let (mut packed, mut bytes, mut before) = (starts.packed, Vec::new(), 0);
+        packed.sort_unstable();
+        for own in packed {
+            let mut left = own - before;
+            while left > 0x7F {
+                bytes.push((left & 0x7F) as u8 | 0x80);
+                left >>= 7;
+            }
+            bytes.push(left as u8);
+            before = own;
+        }
+        Self { starts: STANDARD.encode(bytes), untold: starts.untold }
+    }
+}
+
+impl From<Kept> for Starts {
+    fn from(kept: Kept) -> Self {
+        let (mut packed, mut before, mut own, mut shift) = (Vec::new(), 0u64, 0u64, 0);
+        for byte in STANDARD.decode(kept.starts).unwrap_or_default() {
+            own |= u64::from(byte & 0x7F).checked_shl(shift).unwrap_or(0);
+            shift += 7;
+            if byte < 0x80 {
+                before = before.wrapping_add(own);
+                packed.push(before);
+                (own, shift) = (0, 0);
+            }
+        }
+        packed.truncate(MOST_STARTS);
+        Self { packed, untold: kept.untold }
+    }
+}
 
 /// Marks by the sector of the file in which they stand and the first byte there.
 struct Marks {

@@ -5,8 +5,11 @@ use std::io::{self, Read};
 
 use keel_source::{ByteOffset, Cancel, ReadCause, Source};
 
-/// Bytes read at once.
+/// Bytes read at once, and for the first looks: most starts are none.
 const PAGE: u64 = 64 << 10;
+const FIRST_PAGE: u64 = 4 << 10;
+/// Bytes after which whole pages are read.
+const FIRST_LOOKS: u64 = 16 << 10;
 /// A run of bytes that nothing proves may hold a piece of another file where it is as long as this: volumes lay files out in clusters of
 /// 4096 bytes and more.
 const PIECE: u64 = 4096;
@@ -50,12 +53,24 @@ pub(crate) fn wrong<T>(why: impl Into<Cow<'static, str>>) -> Step<T> {
 /// What a step of a walk comes to.
 pub type Step<T> = Result<T, Broken>;
 
+/// Ground on which a file may lie.
+#[derive(Clone, Copy)]
+pub struct Ground<'a> {
+    /// What it is on.
+    pub source: &'a dyn Source,
+    /// Behind its last byte.
+    pub end: ByteOffset,
+    /// The most bytes that are read for one verdict.
+    pub most_read: u64,
+    /// Stops the work.
+    pub cancel: &'a Cancel,
+}
+
 /// The bytes from a start to the end of the ground that the file may take; offsets count from the start.
 pub struct Walk<'a> {
-    source: &'a dyn Source,
+    ground: Ground<'a>,
     start: ByteOffset,
     len: u64,
-    cancel: &'a Cancel,
     page: Vec<u8>,
     page_at: u64,
     /// Bytes of the page that do not read.
@@ -67,23 +82,18 @@ pub struct Walk<'a> {
 }
 
 impl<'a> Walk<'a> {
-    /// A walk from byte `start` of `source` to byte `end`.
+    /// A walk from byte `start` over at most `most` bytes.
     #[must_use]
-    pub fn new(source: &'a dyn Source, start: ByteOffset, end: ByteOffset, cancel: &'a Cancel) -> Self {
-        let len = end.0.min(source.len()).saturating_sub(start.0);
-        Self {
-            source,
-            start,
-            len,
-            cancel,
-            page: Vec::new(),
-            page_at: 0,
-            bad: Vec::new(),
-            read: 0,
-            held: 0,
-            unproven: 0,
-            suffix: None,
-        }
+    pub fn new(ground: Ground<'a>, start: ByteOffset, most: u64) -> Self {
+        let len = ground.end.0.min(ground.source.len()).saturating_sub(start.0).min(most);
+        let (page, bad) = (Vec::new(), Vec::new());
+        Self { ground, start, len, page, page_at: 0, bad, read: 0, held: 0, unproven: 0, suffix: None }
+    }
+
+    /// Bytes that were read so far.
+    #[must_use]
+    pub fn read(&self) -> u64 {
+        self.read
     }
 
     /// Bytes that the file may take.
@@ -164,18 +174,19 @@ impl<'a> Walk<'a> {
         if at >= self.page_at && at - self.page_at < self.page.len() as u64 {
             return Ok(());
         }
-        if self.cancel.is_cancelled() {
+        if self.ground.cancel.is_cancelled() {
             return Err(Broken::Stopped);
         }
-        let page_at = at / PAGE * PAGE;
-        let len = (self.len - page_at).min(PAGE);
+        let size = if self.read < FIRST_LOOKS { FIRST_PAGE } else { PAGE };
+        let page_at = at / size * size;
+        let len = (self.len - page_at).min(size);
         self.read += len;
-        if self.read > self.len.saturating_mul(MOST_PASSES).saturating_add(16 * PAGE) {
+        if self.read > self.ground.most_read.min(self.len.saturating_mul(MOST_PASSES).saturating_add(16 * PAGE)) {
             return Err(Broken::Spent);
         }
         self.page.resize(usize::try_from(len).unwrap_or(0), 0);
         (self.page_at, self.bad) = (page_at, Vec::new());
-        if let Err(error) = self.source.read_at(self.start + page_at, &mut self.page) {
+        if let Err(error) = self.ground.source.read_at(self.start + page_at, &mut self.page) {
             if error.cause == ReadCause::Stopped {
                 self.page.clear();
                 return Err(Broken::Stopped);

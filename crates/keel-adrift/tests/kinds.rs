@@ -3,15 +3,20 @@
 
 mod support;
 
-use keel_adrift::{Judged, KindId, Starts, State, judge};
+use keel_adrift::{Ground, Judged, KindId, Start, Starts, State, judge};
 use keel_source::{ByteOffset, Cancel, MemorySource};
 use support::{Folder, Made, make, noise};
+
+/// The verdict on what begins at `start` of `source`.
+fn looked(source: &MemorySource, start: Start) -> Option<Judged> {
+    let end = ByteOffset(keel_source::Source::len(source));
+    judge(Ground { source, end, most_read: u64::MAX, cancel: &Cancel::default() }, start.kind.kind(), start.at).file
+}
 
 /// The verdict on a file of a kind at the start of `ground`.
 fn judged(kind: &str, ground: &[u8]) -> Option<Judged> {
     let source = MemorySource::new("ground", ground.to_vec(), 512);
-    let kind = KindId::named(kind).unwrap().kind();
-    judge(&source, kind, ByteOffset(0), ByteOffset(ground.len() as u64), &Cancel::default())
+    looked(&source, Start { at: ByteOffset(0), kind: KindId::named(kind).unwrap() })
 }
 
 /// A file on ground, filled up to whole clusters with zeros, and what lies behind.
@@ -60,7 +65,7 @@ fn every_file_is_among_the_starts_of_its_sector_and_noise_has_next_to_none() {
     assert!(starts.count() < 20, "{} of 65,536 sectors of noise", starts.count());
     let source = MemorySource::new("noise", noise, 512);
     for start in starts.sorted() {
-        let found = judge(&source, start.kind.kind(), start.at, ByteOffset(32 << 20), &Cancel::default());
+        let found = looked(&source, start);
         assert!(found.as_ref().is_none_or(|found| found.state == State::Cut && found.bytes < 4096), "{start:?}: {found:?}");
     }
 }

@@ -7,6 +7,7 @@ use keel_core::sweep;
 
 use crate::theme::{Colours, Look};
 
+mod adrift;
 mod case;
 mod copy;
 mod drive;
@@ -15,6 +16,7 @@ mod mend;
 mod renew;
 mod wipe;
 
+pub(crate) use adrift::AdriftArgs;
 pub(crate) use case::{CaseCommand, OutcomeArg};
 pub(crate) use copy::CopyArgs;
 pub(crate) use drive::{FathomArgs, SelfTestArg, WidenArgs};
@@ -246,14 +248,27 @@ pub(crate) enum Command {
         #[command(flatten)]
         source: SourceArgs,
         /// Id of the find (n1, n2, …), or @LBA of its first sector.
-        #[arg(long, value_name = "ID")]
-        volume: String,
+        #[arg(long, value_name = "ID", required_unless_present = "adrift")]
+        volume: Option<String>,
         /// Files and folders in the volume; none: everything.
         #[arg(value_name = "PATH")]
         paths: Vec<String>,
+        /// Files that no volume holds, instead: these (a1, a2, …, as `adrift` lists them), or all that the options below choose.
+        #[arg(long, value_name = "ID", num_args = 0.., conflicts_with_all = ["volume", "paths"])]
+        adrift: Option<Vec<String>>,
+        #[command(flatten)]
+        which: AdriftArgs,
         /// Folder to put them into.
         #[arg(long, value_name = "DIR")]
         to: PathBuf,
+    },
+    /// Files that no volume holds any more: known by their content, proven by their structure.
+    #[command(after_long_help = examples::ADRIFT)]
+    Adrift {
+        #[command(flatten)]
+        source: SourceArgs,
+        #[command(flatten)]
+        which: AdriftArgs,
     },
     /// Hand over a PDF with drawings, ladder and journal, or one drawing as SVG.
     #[command(after_long_help = examples::REPORT)]

@@ -23,6 +23,7 @@ pub use extract::{ExtractProgress, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
 pub use manifest::{Extracted, ManifestEntry, Outcome, Part, SortCount};
+pub(crate) use name::numbered;
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};
 pub use query::{Query, QueryWrong};
@@ -82,7 +83,7 @@ pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<Taken
 }
 
 /// What files leave of their last clusters, in bytes of the volume: drivers write no further than a file goes.
-fn slack(volume: &dyn Volume) -> Vec<ByteRange> {
+pub(crate) fn slack(volume: &dyn Volume) -> Vec<ByteRange> {
     let mut slack = Vec::new();
     let _ = volume.walk(Deleted::Hide, &mut |found| {
         let of_file = found.entry.kind == NodeKind::File && found.entry.bytes > 0;

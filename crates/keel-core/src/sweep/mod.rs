@@ -16,6 +16,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Instant;
 
+use keel_adrift::Starts;
 use keel_format::clue::Clues;
 use keel_format::registry;
 use keel_format::table::{self, TableReading};
@@ -81,6 +82,8 @@ pub struct Sweep {
     pub bad: Vec<ByteRange>,
     /// What the surface holds, as far as it was looked at.
     pub ground: GroundMap,
+    /// Where files may begin, on all ground that was looked at sector by sector.
+    pub starts: Starts,
     /// True when it was cancelled; with a state file it goes on from there.
     pub cancelled: bool,
     /// Remains of GPT headers.
@@ -100,6 +103,7 @@ impl Sweep {
             looked_at: Vec::new(),
             bad: Vec::new(),
             ground: GroundMap::default(),
+            starts: Starts::default(),
             cancelled: true,
             gpt_remains: Vec::new(),
             not_kept: None,
@@ -196,6 +200,7 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
         looked_at,
         bad: state.bad,
         ground: state.ground,
+        starts: state.starts,
         cancelled,
         gpt_remains,
         not_kept: keeper.into_problem(),

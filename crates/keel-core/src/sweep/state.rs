@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use keel_adrift::Starts;
 use keel_format::clue::Clues;
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
@@ -13,7 +14,7 @@ use crate::whose::{self, Print};
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 6;
+const VERSION: u32 = 7;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -27,6 +28,8 @@ pub struct SweepState {
     pub bad: Vec<ByteRange>,
     /// Everything seen.
     pub clues: Clues,
+    /// Where files may begin.
+    pub starts: Starts,
     /// What the surface holds.
     pub ground: GroundMap,
 }
@@ -41,6 +44,7 @@ impl SweepState {
             done: RangeSet::default(),
             bad: Vec::new(),
             clues: Clues::default(),
+            starts: Starts::default(),
             ground: GroundMap::new(source.len()),
         }
     }

@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use keel_adrift::Starts;
 use keel_format::clue::Clues;
 use keel_format::table::TableReading;
 use keel_source::{Budgeted, ByteOffset, ByteRange, Cancel, PageBuf, SharedSource};
@@ -128,6 +129,7 @@ impl Iterator for Pieces<'_> {
 /// What one worker saw and did not hand over yet.
 struct Seen {
     clues: Clues,
+    starts: Starts,
     bad: Vec<ByteRange>,
     looks: Looks,
     done: Vec<ByteRange>,
@@ -136,13 +138,21 @@ struct Seen {
 
 impl Seen {
     fn nothing(shared: &Shared<'_>) -> Self {
-        Self { clues: Clues::default(), bad: Vec::new(), looks: shared.looks.clone(), done: Vec::new(), bytes: 0 }
+        Self {
+            clues: Clues::default(),
+            starts: Starts::default(),
+            bad: Vec::new(),
+            looks: shared.looks.clone(),
+            done: Vec::new(),
+            bytes: 0,
+        }
     }
 
     fn hand_over(self, shared: &Shared<'_>) {
         let Ok(mut state) = shared.state.lock() else { return };
         let (state, head) = &mut *state;
         state.clues.append(self.clues);
+        state.starts.append(&self.starts);
         state.ground.add(&self.looks);
         self.bad.iter().for_each(|range| state.ground.fail(*range));
         state.bad.extend(self.bad);
@@ -166,6 +176,7 @@ fn work(shared: &Shared<'_>) {
             Err(error) => seen.bad.extend(error.bad.iter().filter_map(|range| range.overlap(chunk))),
         }
         seen.clues.look(at, piece, len);
+        seen.starts.look(at, piece, len);
         seen.done.push(chunk);
         seen.bytes += chunk.len();
         if seen.bytes >= HAND_OVER {

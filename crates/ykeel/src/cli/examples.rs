@@ -102,6 +102,12 @@ Examples:
   ykeel extract purser-stick.img --volume n2 --to taken-out
   ykeel extract purser-stick.img --volume n2 Pictures \"Voyage register.csv\" --to taken-out
 The same command again goes on with what was stopped.";
+/// `adrift`.
+pub(super) const ADRIFT: &str = "\
+Examples:
+  ykeel adrift deckhand-laptop.img
+  ykeel adrift harbour-camera.img --kinds pictures,mp4 --least 100kB --state whole,plausible
+  ykeel extract harbour-camera.img --adrift --kinds pictures --to taken-out";
 /// `report`.
 pub(super) const REPORT: &str = "\
 Examples:

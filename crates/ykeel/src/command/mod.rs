@@ -1,5 +1,6 @@
 //! The commands without screens: each prints for people, or one JSON document.
 
+mod adrift;
 mod attach;
 mod bytes;
 mod case;
@@ -67,7 +68,11 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
             let (volume, find) = (volume.as_deref(), find.as_deref());
             files::run(&source, &files::Asked { volume, path: &path, recursive, deleted, find, streams, missing })
         }
-        Some(Command::Extract { source, volume, paths, to }) => extract::run(&source, &volume, &paths, &to),
+        Some(Command::Extract { source, volume, paths, adrift, which, to }) => match adrift {
+            Some(ids) => adrift::extract(&source, &ids, &which, &to),
+            None => extract::run(&source, &volume.unwrap_or_default(), &paths, &to),
+        },
+        Some(Command::Adrift { source, which }) => adrift::run(&source, &which),
         Some(Command::Report { source, out, drawing }) => report::run(&source, &out, drawing),
         Some(Command::Case(command)) => case::run(command),
         Some(Command::Widen(args)) => widen::run(&args),

@@ -1,0 +1,226 @@
+//! Files that no volume holds any more: found in the sweep's own pass, judged by their structure, on the ground that nobody holds.
+
+mod held;
+mod name;
+mod take_out;
+
+#[cfg(test)]
+mod tests;
+
+pub use held::held;
+pub use keel_adrift::{State as AdriftState, words};
+pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState, take_out};
+
+use std::collections::HashMap;
+
+use keel_adrift::{Ground, KindId, Sort, Start, State, judge};
+use keel_source::{ByteOffset, ByteRange, RangeSet, Source};
+use serde::Serialize;
+
+use crate::find::Find;
+use crate::job::{Cancel, Desk};
+
+/// Bytes that a look at one start may read, however much was read for nothing before.
+const LEAST_LOOK: u64 = 32 << 10;
+/// Bytes read for starts that come to nothing, as a multiple of the ground: what follows is looked at more briefly.
+const MOST_FOR_NOTHING: u64 = 2;
+/// Bytes that may be read for nothing on any ground.
+const FREE_LOOKS: u64 = 1 << 30;
+
+/// A file adrift.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Adrift {
+    /// `a1`, `a2`, … by start.
+    pub id: String,
+    /// Suffix of its name, by its content.
+    pub kind: &'static str,
+    /// What a client would call it.
+    pub sort: Sort,
+    /// First byte on the drive.
+    pub at_byte: ByteOffset,
+    /// Length in bytes; of a cut one what is left of it.
+    pub bytes: u64,
+    /// Its ground: first byte on the drive and length of each piece.
+    pub extents: Vec<(ByteOffset, u64)>,
+    /// How far it is proven.
+    pub state: State,
+    /// Why, as half a sentence.
+    pub why: String,
+    /// A name by what it tells of itself, or by kind and place.
+    pub name: String,
+    /// When it was made, as it says itself.
+    pub made: Option<String>,
+    /// Who or what made it, as it says itself.
+    pub by: Option<String>,
+    /// Width and height of a picture.
+    pub pixels: Option<(u32, u32)>,
+    /// The find on whose ground it lies.
+    pub volume: Option<String>,
+    /// The file of the same content that is told instead of it.
+    pub same_as: Option<String>,
+}
+
+/// How far the looking is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct AdriftProgress {
+    /// Starts looked at.
+    pub done: usize,
+    /// Starts in all.
+    pub total: usize,
+    /// Files found so far.
+    pub found: usize,
+}
+
+/// What was found adrift.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct AdriftFiles {
+    /// The files, by their start.
+    pub files: Vec<Adrift>,
+    /// Starts that led to nothing.
+    pub nothing: usize,
+    /// True when it was stopped: there may be more.
+    pub cancelled: bool,
+}
+
+/// Judges every one of `starts` that lies on ground which is not in `held`; what lies inside of a whole file is part of that.
+#[must_use]
+pub fn adrift(
+    source: &dyn Source,
+    starts: &[Start],
+    held: &RangeSet,
+    finds: &[Find],
+    desk: &Desk<AdriftProgress>,
+) -> AdriftFiles {
+    let free: Vec<ByteRange> = held.lacking(ByteRange::sized(ByteOffset(0), source.len()));
+    let ground: u64 = free.iter().map(|range| range.len()).sum();
+    let spare = ground.saturating_mul(MOST_FOR_NOTHING).saturating_add(FREE_LOOKS);
+    let mut out = within(source, starts, (&free, finds), spare, desk);
+    number(&mut out.files);
+    tell_same_apart(source, &mut out.files, desk.cancel());
+    out
+}
+
+/// Judges those of `starts` that lie on `free` ground; at most `spare` bytes are read for nothing before looks get brief.
+fn within(
+    source: &dyn Source,
+    starts: &[Start],
+    (free, finds): (&[ByteRange], &[Find]),
+    mut spare: u64,
+    desk: &Desk<AdriftProgress>,
+) -> AdriftFiles {
+    let mut out = AdriftFiles::default();
+    let mut ranges = free.iter().peekable();
+    // Everything before it is part of a file.
+    let mut behind = ByteOffset(0);
+    for (done, start) in starts.iter().enumerate() {
+        if done.is_multiple_of(256) {
+            if desk.cancel().is_cancelled() {
+                out.cancelled = true;
+                break;
+            }
+            desk.tell(AdriftProgress { done, total: starts.len(), found: out.files.len() });
+        }
+        while ranges.next_if(|range| range.end <= start.at).is_some() {}
+        let Some(range) = ranges.peek().filter(|range| range.contains(start.at)) else { continue };
+        if start.at < behind {
+            continue;
+        }
+        let kind = start.kind.kind();
+        let ground = Ground { source, end: range.end, most_read: spare.max(LEAST_LOOK), cancel: desk.cancel() };
+        let looked = judge(ground, kind, start.at);
+        let Some(file) = looked.file else {
+            spare = spare.saturating_sub(looked.read);
+            out.nothing += 1;
+            continue;
+        };
+        if file.state == State::Cut {
+            spare = spare.saturating_sub(looked.read);
+        } else {
+            behind = start.at + file.bytes;
+        }
+        let found = Adrift {
+            id: String::new(),
+            kind: file.suffix,
+            sort: sort_of(file.suffix, start.kind),
+            at_byte: start.at,
+            bytes: file.bytes,
+            extents: vec![(start.at, file.bytes)],
+            state: file.state,
+            why: file.why,
+            name: name::name(&file.facts, file.suffix, start.at),
+            made: file.facts.made,
+            by: file.facts.by,
+            pixels: file.facts.pixels,
+            volume: volume_of(finds, start.at),
+            same_as: None,
+        };
+        out.files.push(found);
+    }
+    out.cancelled |= desk.cancel().is_cancelled();
+    out
+}
+
+/// The most is known of what its content is, not of the container that it comes in.
+fn sort_of(suffix: &str, kind: KindId) -> Sort {
+    match suffix {
+        "wav" | "rmi" | "sf2" | "m4a" | "wma" | "ogg" | "opus" | "oga" => Sort::Sound,
+        "webp" | "heic" | "avif" | "svg" | "ani" => Sort::Pictures,
+        "docx" | "xlsx" | "pptx" | "odt" | "ods" | "odp" | "odg" | "epub" => Sort::Documents,
+        "ole" => Sort::Data,
+        _ => kind.kind().sort,
+    }
+}
+
+fn volume_of(finds: &[Find], at: ByteOffset) -> Option<String> {
+    finds.iter().filter(|find| find.is_outer()).find(|find| find.range().contains(at)).map(|find| find.id.clone())
+}
+
+/// Files begin where they begin: of two at one place the better one stays.
+fn number(files: &mut Vec<Adrift>) {
+    files.sort_by_key(|file| (file.at_byte, file.state, std::cmp::Reverse(file.bytes)));
+    files.dedup_by_key(|file| file.at_byte);
+    files.iter_mut().zip(1..).for_each(|(file, number)| file.id = format!("a{number}"));
+}
+
+/// Says of files with the same content which one is told: the first. Only what has kind and length in common is read for it.
+fn tell_same_apart(source: &dyn Source, files: &mut [Adrift], cancel: &Cancel) {
+    let mut alike: HashMap<(&str, u64), Vec<usize>> = HashMap::new();
+    for (index, file) in files.iter().enumerate().filter(|(_, file)| file.state != State::Cut) {
+        alike.entry((file.kind, file.bytes)).or_default().push(index);
+    }
+    let mut seen: HashMap<blake3::Hash, String> = HashMap::new();
+    let mut groups: Vec<Vec<usize>> = alike.into_values().filter(|group| group.len() > 1).collect();
+    groups.sort_unstable();
+    for index in groups.into_iter().flatten() {
+        if cancel.is_cancelled() {
+            return;
+        }
+        let Some(file) = files.get_mut(index) else { continue };
+        let mut hasher = blake3::Hasher::new();
+        let whole = each_piece(source, &file.extents, &mut |piece, is_read| {
+            hasher.update(piece);
+            is_read
+        });
+        if whole {
+            let first = seen.entry(hasher.finalize()).or_insert_with(|| file.id.clone());
+            file.same_as = (*first != file.id).then(|| first.clone());
+        }
+    }
+}
+
+/// Hands the bytes of `extents` over, piece by piece, each with whether it was read; ends where the receiver answers false. True when it went
+/// to the end.
+fn each_piece(source: &dyn Source, extents: &[(ByteOffset, u64)], each: &mut dyn FnMut(&[u8], bool) -> bool) -> bool {
+    const STEP: u64 = 1 << 20;
+    let mut buf = vec![0; STEP as usize];
+    for (at, bytes) in extents {
+        for from in (0..*bytes).step_by(STEP as usize) {
+            let piece = buf.get_mut(..usize::try_from((bytes - from).min(STEP)).unwrap_or(0)).unwrap_or_default();
+            let is_read = source.read_at(*at + from, piece).is_ok();
+            if !each(piece, is_read) {
+                return false;
+            }
+        }
+    }
+    true
+}

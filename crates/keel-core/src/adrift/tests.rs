@@ -1,0 +1,155 @@
+use std::sync::Arc;
+
+use keel_adrift::Starts;
+use keel_source::{MemorySource, SharedSource};
+
+use super::*;
+use crate::job::Cancel;
+
+/// A PNG of one chunk of picture with `filling` in it.
+fn png(filling: &[u8]) -> Vec<u8> {
+    let mut bytes = b"\x89PNG\r\n\x1a\n".to_vec();
+    for (kind, data) in [(b"IHDR", &b"\0\0\0\x10\0\0\0\x20\x08\x02\0\0\0"[..]), (b"IDAT", filling), (b"IEND", b"")] {
+        bytes.extend((data.len() as u32).to_be_bytes());
+        let counted = [kind.as_slice(), data].concat();
+        bytes.extend(&counted);
+        bytes.extend(crc32fast::hash(&counted).to_be_bytes());
+    }
+    bytes
+}
+
+fn drive(files: &[(usize, Vec<u8>)], len: usize) -> MemorySource {
+    let mut bytes = vec![0; len];
+    for (at, file) in files {
+        bytes[*at..*at + file.len()].copy_from_slice(file);
+    }
+    MemorySource::new("berth", bytes, 512)
+}
+
+fn found(source: &MemorySource, held: &RangeSet) -> AdriftFiles {
+    let mut bytes = vec![0; usize::try_from(source.len()).unwrap()];
+    source.read_at(ByteOffset(0), &mut bytes).unwrap();
+    let mut starts = Starts::default();
+    starts.look(ByteOffset(0), &bytes, bytes.len());
+    let (desk, _progress) = Desk::new(Cancel::default());
+    adrift(source, &starts.sorted(), held, &[], &desk)
+}
+
+#[test]
+fn files_are_found_where_nobody_holds_the_ground_and_the_same_content_is_told_once() {
+    let (one, two) = (png(&[7; 5000]), png(&[9; 300]));
+    let files = [(4096, one.clone()), (20_480, two.clone()), (32_768, one.clone()), (65_536, two)];
+    let source = drive(&files, 1 << 17);
+    let all = found(&source, &RangeSet::default());
+    let told: Vec<_> =
+        all.files.iter().map(|file| (file.id.as_str(), file.at_byte.0, file.state, file.same_as.as_deref())).collect();
+    let whole = State::Whole;
+    let wanted = [
+        ("a1", 4096, whole, None),
+        ("a2", 20_480, whole, None),
+        ("a3", 32_768, whole, Some("a1")),
+        ("a4", 65_536, whole, Some("a2")),
+    ];
+    assert_eq!(told, wanted);
+    assert_eq!(
+        (all.files[0].bytes, all.files[0].pixels, all.files[0].name.as_str()),
+        (one.len() as u64, Some((16, 32)), "byte 4096.png")
+    );
+    let mut held = RangeSet::default();
+    held.add(ByteRange::sized(ByteOffset(0), 32_768));
+    let left: Vec<u64> = found(&source, &held).files.iter().map(|file| file.at_byte.0).collect();
+    assert_eq!(left, [32_768, 65_536]);
+    // Ground that somebody holds ends a file that would reach over it: nothing but its header is left of this one.
+    held.add(ByteRange::sized(ByteOffset(36_864), 512));
+    let left: Vec<u64> = found(&source, &held).files.iter().map(|file| file.at_byte.0).collect();
+    assert_eq!(left, [65_536]);
+}
+
+#[test]
+fn a_file_inside_of_another_one_is_not_told_twice() {
+    let inner = png(&[3; 600]);
+    let mut outer = vec![0; 2000];
+    // The small one stands at a sector of the large one's picture.
+    outer[512 - 41..512 - 41 + inner.len()].copy_from_slice(&inner);
+    let source = drive(&[(0, png(&outer))], 1 << 14);
+    assert_eq!(source_byte(&source, 512), 0x89);
+    let all = found(&source, &RangeSet::default());
+    assert_eq!(all.files.len(), 1, "{:?}", all.files);
+}
+
+fn source_byte(source: &MemorySource, at: u64) -> u8 {
+    let mut byte = [0];
+    source.read_at(ByteOffset(at), &mut byte).unwrap();
+    byte[0]
+}
+
+/// A drive that counts what is read from it.
+struct Counted {
+    inner: MemorySource,
+    bytes: std::sync::atomic::AtomicU64,
+}
+
+impl Source for Counted {
+    fn identity(&self) -> &keel_source::Identity {
+        self.inner.identity()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<(), keel_source::ReadError> {
+        self.bytes.fetch_add(buf.len() as u64, std::sync::atomic::Ordering::Relaxed);
+        self.inner.read_at(at, buf)
+    }
+}
+
+/// Beginnings that promise much and lead far: work stays within a multiple of the ground.
+#[test]
+fn a_surface_of_nothing_but_beginnings_is_looked_at_in_linear_time() {
+    let jpeg = b"\xff\xd8\xff\xe0\x00\x10JFIF\0\x01\x01\0\0\x48\0\x48\0\0".as_slice();
+    let xz = [b"\xfd7zXZ\0\0\x04".as_slice(), &crc32fast::hash(b"\0\x04").to_le_bytes(), b"\x02\0"].concat();
+    let pdf = b"%PDF-1.4\n1 0 obj\n<</Length 9999999>>\nstream\n".as_slice();
+    let zip = b"PK\x03\x04\x14\0\x08\0\x08\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\x01\0\0\0a".as_slice();
+    let gif = b"GIF89a\x01\0\x01\0\x80\0\0\0\0\0\xff\xff\xff\x21\xfe\xff".as_slice();
+    let bzip2 = b"BZh91AY&SY".as_slice();
+    for mark in [jpeg, &xz, pdf, zip, gif, bzip2, b"{\\rtf1 ", b"ID3\x04\0\0\x7f\x7f\x7f\x7f"] {
+        let mut bytes = vec![0x55; 4 << 20];
+        bytes.chunks_mut(512).for_each(|sector| sector[..mark.len()].copy_from_slice(mark));
+        let source = Counted { inner: MemorySource::new("berth", bytes.clone(), 512), bytes: Default::default() };
+        let mut starts = Starts::default();
+        starts.look(ByteOffset(0), &bytes, bytes.len());
+        let (desk, _progress) = Desk::new(Cancel::default());
+        let starts = starts.sorted();
+        assert!(starts.len() >= 8192);
+        // As on a drive of which all looks for nothing are used up.
+        let free = [ByteRange::sized(ByteOffset(0), bytes.len() as u64)];
+        let all = within(&source, &starts, (&free, &[]), 8 << 20, &desk);
+        let read = source.bytes.load(std::sync::atomic::Ordering::Relaxed);
+        let most = (16 << 20) + starts.len() as u64 * (LEAST_LOOK + (64 << 10));
+        assert!(read < most, "{}: {read} bytes of {most}, {} files", String::from_utf8_lossy(mark), all.files.len());
+    }
+}
+
+#[test]
+fn what_is_taken_out_is_byte_for_byte_what_lay_there_and_is_not_taken_twice() {
+    let folder = tempfile::tempdir().unwrap();
+    let (one, two) = (png(&[1; 3000]), png(&[2; 400]));
+    let source = drive(&[(4096, one.clone()), (20_480, two.clone())], 1 << 16);
+    let all = found(&source, &RangeSet::default());
+    let shared: SharedSource = Arc::new(source);
+    let (desk, _progress) = Desk::new(Cancel::default());
+    let to = folder.path().join("out");
+    let chosen = |chosen: Chosen| all.files.iter().filter(|file| chosen.takes(file)).collect::<Vec<_>>();
+    let first = take_out(&shared, &chosen(Chosen { ids: vec!["a2".into()], ..Chosen::default() }), &to, &desk).unwrap();
+    assert_eq!((first.files.len(), first.was_there, first.count(TakenState::Whole)), (1, 0, 1));
+    let both = take_out(&shared, &chosen(Chosen { kinds: vec!["pictures".into()], ..Chosen::default() }), &to, &desk).unwrap();
+    assert_eq!((both.files.len(), both.was_there), (2, 1));
+    for (entry, bytes) in both.files.iter().zip([&one, &two]) {
+        assert!(std::fs::read(to.join(&entry.saved_as)).unwrap() == *bytes);
+        assert_eq!(entry.blake3, blake3::hash(bytes).to_hex().to_string());
+    }
+    assert!(
+        chosen(Chosen { least: 2000, ..Chosen::default() }).len() == 1
+            && chosen(Chosen { kinds: vec!["pdf".into()], ..Chosen::default() }).is_empty()
+    );
+    // A folder with what came from another drive is left alone.
+    let other: SharedSource = Arc::new(drive(&[(0, png(&[4; 40]))], 1 << 14));
+    assert!(take_out(&other, &[], &to, &desk).is_err());
+}
