@@ -88,11 +88,13 @@ impl Pattern {
                 }
             }
             Self::Random(seed) => {
-                for (index, slot) in buf.chunks_mut(8).enumerate() {
-                    let word = mixed(seed.wrapping_add((at / 8 + index as u64).wrapping_mul(GOLDEN)));
-                    let bytes = word.to_le_bytes();
-                    slot.copy_from_slice(bytes.get(..slot.len()).unwrap_or(&bytes));
+                let (words, rest) = buf.as_chunks_mut::<8>();
+                let mut state = seed.wrapping_add((at / 8).wrapping_mul(GOLDEN));
+                for word in words {
+                    *word = mixed(state).to_le_bytes();
+                    state = state.wrapping_add(GOLDEN);
                 }
+                rest.iter_mut().zip(mixed(state).to_le_bytes()).for_each(|(slot, byte)| *slot = byte);
             }
         }
     }
