@@ -30,6 +30,18 @@ pub(crate) const PACKAGES: &[&str] = &[
     "attr",
     "fuse3",
     "wimtools",
+    // Encoders, whose files are known by their content.
+    "ffmpeg",
+    "imagemagick",
+    "librsvg2-bin",
+    "p7zip-full",
+    "gcab",
+    "sqlite3",
+    "zip",
+    "bzip2",
+    "xz-utils",
+    "zstd",
+    "fonts-dejavu-core",
 ];
 
 /// Installs Debian packages that are not there yet.

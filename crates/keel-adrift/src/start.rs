@@ -76,24 +76,28 @@ impl From<Kept> for Starts {
     }
 }
 
-/// Marks by the sector of the file in which they stand and the first byte there.
+/// A mark: bytes of the file before the sector in which it stands, offset in that, its bytes, and whose it is.
+type Mark = (u64, usize, &'static [u8], KindId);
+
+/// All marks.
 struct Marks {
-    /// For each first byte of a sector: true where a mark at offset 0 begins with it.
-    first: [bool; 256],
-    /// (bytes before the sector, offset in it, bytes, kind)
-    all: Vec<(u64, usize, &'static [u8], KindId)>,
+    /// Those that begin a sector, by their first byte.
+    first: Vec<Vec<Mark>>,
+    /// Those that stand later.
+    later: Vec<Mark>,
 }
 
 static MARKS: LazyLock<Marks> = LazyLock::new(|| {
-    let mut marks = Marks { first: [false; 256], all: Vec::new() };
+    let mut marks = Marks { first: vec![Vec::new(); 256], later: Vec::new() };
     for (kind, index) in KINDS.iter().zip(0u8..) {
         for (at, bytes) in kind.marks {
             let at = *at as usize;
             let (sector, inside) = (at / STEP * STEP, at % STEP);
-            if let (0, Some(first)) = (inside, bytes.first()) {
-                marks.first[usize::from(*first)] = true;
+            let mark = (sector as u64, inside, *bytes, KindId(index));
+            match bytes.first().and_then(|first| marks.first.get_mut(usize::from(*first))).filter(|_| inside == 0) {
+                Some(first) => first.push(mark),
+                None => marks.later.push(mark),
             }
-            marks.all.push((sector as u64, inside, bytes, KindId(index)));
         }
     }
     marks
@@ -116,27 +120,35 @@ impl Starts {
     fn look_at(&mut self, at: ByteOffset, sector: &[u8], was_text: bool) -> bool {
         let marks = &*MARKS;
         let [first, _, _, _, fifth, ..] = *sector else { return false };
-        let may_be = marks.first[usize::from(first)]
-            // What stands at offset 4: a box of a film, or the first byte of a packet behind its time.
-            || matches!(fifth, b'f' | b'm' | b'w' | 0x47)
-            // A name in a tar, a descriptor of a disc.
-            || first.is_ascii_graphic() || first == 1;
-        if !may_be {
-            return first >= 0xC2 && self.look_for_text(at, sector, was_text);
-        }
         let before = self.packed.len();
-        for (back, inside, bytes, kind) in &marks.all {
-            let stands = sector.get(*inside..).is_some_and(|there| there.starts_with(bytes));
-            if stands
-                && is_likely(*kind, sector)
-                && let Some(start) = at.0.checked_sub(*back)
-            {
-                self.add(Start { at: ByteOffset(start), kind: *kind });
+        for mark in marks.first.get(usize::from(first)).into_iter().flatten() {
+            self.look_for(mark, at, sector);
+        }
+        // What stands at offset 4: a box of a film, or the first byte of a packet behind its time. A name in a tar, a descriptor of a disc.
+        if matches!(fifth, b'f' | b'm' | b'w' | 0x47) || first.is_ascii_graphic() || first == 1 {
+            for mark in &marks.later {
+                self.look_for(mark, at, sector);
             }
         }
         let is_marked = self.packed.len() > before;
-        // What begins with a mark may be text as well; the mark says more.
-        if is_marked { text::begins(sector) } else { self.look_for_text(at, sector, was_text) }
+        // A text may go on with a blank, and does not begin with one.
+        let may_begin = (first.is_ascii_graphic() || first >= 0xC2) && !is_marked;
+        let may_go_on = is_marked || (was_text && first.is_ascii_whitespace());
+        match (may_begin, may_go_on) {
+            (true, _) => self.look_for_text(at, sector, was_text),
+            (_, true) => text::begins(sector),
+            _ => false,
+        }
+    }
+
+    fn look_for(&mut self, (back, inside, bytes, kind): &Mark, at: ByteOffset, sector: &[u8]) {
+        let stands = sector.get(*inside..).is_some_and(|there| there.starts_with(bytes));
+        if stands
+            && is_likely(*kind, sector)
+            && let Some(start) = at.0.checked_sub(*back)
+        {
+            self.add(Start { at: ByteOffset(start), kind: *kind });
+        }
     }
 
     fn look_for_text(&mut self, at: ByteOffset, sector: &[u8], was_text: bool) -> bool {

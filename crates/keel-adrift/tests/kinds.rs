@@ -3,7 +3,7 @@
 
 mod support;
 
-use keel_adrift::{Ground, Judged, KindId, Start, Starts, State, judge};
+use keel_adrift::{Ground, Judged, KINDS, KindId, Start, Starts, State, judge};
 use keel_source::{ByteOffset, Cancel, MemorySource};
 use support::{Folder, Made, make, noise};
 
@@ -107,5 +107,75 @@ fn a_file_whose_end_is_gone_is_cut_where_it_is_and_never_whole() {
             let is_honest = found.as_ref().is_none_or(|found| found.state != State::Whole);
             assert!(is_honest, "{} cut at {len}: {found:?}", file.name);
         }
+    }
+}
+
+/// Damaged in every way that comes to mind: a verdict, or none, within a few times its length of reading.
+#[test]
+fn hostile_files_of_every_kind_end_in_a_verdict_without_much_reading() {
+    let folder = Folder::new("hostile");
+    let mut dice = noise(1 << 20, 77).into_iter().cycle();
+    let mut roll = |below: usize| {
+        let number = (0..4).fold(0, |number, _| number << 8 | usize::from(dice.next().unwrap_or(0)));
+        number % below.max(1)
+    };
+    for file in make(&folder.0, 41) {
+        for round in 0..150 {
+            let mut bytes = file.bytes.clone();
+            for _ in 0..1 + roll(6) {
+                // Mostly where lengths and places stand.
+                let at = if round % 3 == 0 { roll(bytes.len()) } else { roll(bytes.len().min(600)) };
+                let value = [0xFF, 0x7F, 0x80, 0, 1, roll(256) as u8][roll(6)];
+                let end = (at + 1 + roll(8)).min(bytes.len());
+                bytes[at..end].fill(value);
+            }
+            if round % 5 == 0 {
+                bytes.truncate(roll(bytes.len()));
+            }
+            let source = MemorySource::new("ground", bytes, 512);
+            let end = ByteOffset(keel_source::Source::len(&source));
+            let ground = Ground { source: &source, end, most_read: u64::MAX, cancel: &Cancel::default() };
+            let looked = judge(ground, KindId::named(file.kind).unwrap().kind(), ByteOffset(0));
+            assert!(looked.read <= 5 * end.0 + (2 << 20), "{}: {} bytes read of {}", file.name, looked.read, end.0);
+            assert!(looked.file.is_none_or(|found| found.bytes <= end.0), "{}", file.name);
+        }
+    }
+}
+
+#[test]
+fn every_kind_survives_noise_blanks_and_the_beginnings_of_all_others() {
+    let folder = Folder::new("others");
+    let made = make(&folder.0, 43);
+    let mut grounds: Vec<Vec<u8>> = made.iter().map(|file| file.bytes[..file.bytes.len().min(8192)].to_vec()).collect();
+    grounds.extend([vec![0; 8192], vec![0xFF; 8192], noise(8192, 2), Vec::new(), vec![0x47; 8192], b"{".repeat(8192)]);
+    for kind in KINDS {
+        for ground in &grounds {
+            let end = ByteOffset(ground.len() as u64);
+            let source = MemorySource::new("ground", ground.clone(), 512);
+            let looked =
+                judge(Ground { source: &source, end, most_read: u64::MAX, cancel: &Cancel::default() }, kind, ByteOffset(0));
+            assert!(looked.file.is_none_or(|found| found.bytes <= end.0), "{}", kind.word);
+        }
+    }
+}
+
+#[test]
+fn starts_come_back_from_a_file_as_they_went_in() {
+    let mut starts = Starts::default();
+    for (number, kind) in (0..3000u64).zip((0..KINDS.len() as u8).cycle()) {
+        starts.add(Start { at: ByteOffset(number * number * 512), kind: KindId(kind) });
+    }
+    let text = serde_json::to_string(&starts).unwrap();
+    let back: Starts = serde_json::from_str(&text).unwrap();
+    assert_eq!(back.sorted(), starts.sorted());
+    assert!(text.len() < 3000 * 8, "{} characters", text.len());
+    // What somebody else wrote is taken as it comes.
+    for wrong in [
+        "{\"starts\":\"////\",\"untold\":0}",
+        "{\"starts\":\"?\",\"untold\":1}",
+        "{\"starts\":\"gICAgICAgICAgICAgICAgIA=\",\"untold\":0}",
+    ] {
+        let starts: Starts = serde_json::from_str(wrong).unwrap();
+        assert!(starts.count() < 4);
     }
 }
