@@ -41,7 +41,7 @@ fn every_file_of_a_known_kind_is_known_by_its_content_alone() {
     let code = bench.run(&["extract", drive, "--adrift", "--everywhere", "--same", "--to", text(&to)]).status.code();
     assert_eq!((code, fingerprint(&image)), (Some(0), before));
     let (found, mut missed, mut count) = (taken(&to), Vec::new(), 0);
-    for label in ["CREW", "PURSER"] {
+    for label in ["TICKETS", "PURSER"] {
         for (path, hash) in expected("purser-stick", label) {
             if PROVEN.contains(&suffix(&path)) {
                 count += 1;
@@ -49,11 +49,12 @@ fn every_file_of_a_known_kind_is_known_by_its_content_alone() {
             }
         }
     }
-    assert!(count > 10 && missed.len() * 50 <= count, "{} of {count} are not among them: {missed:?}", missed.len());
+    // The smallest stand inside of records, not at a sector.
+    assert!(count > 10 && missed.len() * 10 <= count, "{} of {count} are not among them: {missed:?}", missed.len());
     // What is called whole is one of them, byte for byte.
     let manifest = fs::read_to_string(to.join("ykeel-adrift.jsonl")).unwrap();
     let known: BTreeSet<String> =
-        ["CREW", "PURSER"].iter().flat_map(|label| expected("purser-stick", label)).map(|(_, hash)| hash).collect();
+        ["TICKETS", "PURSER"].iter().flat_map(|label| expected("purser-stick", label)).map(|(_, hash)| hash).collect();
     for line in manifest.lines().skip(1) {
         let entry: Value = serde_json::from_str(line).unwrap();
         if entry["state"] == "whole" {
@@ -71,12 +72,12 @@ fn every_file_of_a_known_kind_is_known_by_its_content_alone() {
 fn what_a_new_volume_was_made_over_is_found_on_its_free_ground_and_what_it_holds_is_not() {
     let bench = Bench::new();
     let image = bench.path("over.img");
-    File::create(&image).unwrap().set_len(96 << 20).unwrap();
+    File::create(&image).unwrap().set_len(320 << 20).unwrap();
     let run = |program: &str, arguments: &[&str]| {
         let output = Command::new(program).args(arguments).output().unwrap();
         assert!(output.status.success(), "{program} {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
     };
-    run("mkfs.vfat", &["-F", "32", "-s", "8", text(&image)]);
+    run("mkfs.vfat", &["-F", "32", text(&image)]);
     // Files of the demo, as somebody's own.
     let stick = bench.copy("purser-stick.img");
     let own = bench.path("own");
@@ -91,13 +92,18 @@ fn what_a_new_volume_was_made_over_is_found_on_its_free_ground_and_what_it_holds
     let (code, listed) = bench.json(&["adrift", text(&image)]);
     assert_eq!(code, 0);
     let whole: Vec<&Value> = listed["adrift"].as_array().unwrap().iter().filter(|file| file["state"] == "whole").collect();
-    assert!(whole.len() >= wanted.len() * 9 / 10, "{} of {}", whole.len(), wanted.len());
+    // Documents of the demo have no table of their objects: nothing leads back.
+    let proven = wanted.values().filter(|path| suffix(text(path)) != "pdf").count();
+    assert_eq!(whole.len(), proven);
     assert!(whole.iter().all(|file| file["volume"] == "n1"), "they lie on the ground of the new volume");
     let to = bench.path("adrift");
-    assert!(bench.run(&["extract", text(&image), "--adrift", "--state", "whole", "--to", text(&to)]).status.success());
+    assert!(bench.run(&["extract", text(&image), "--adrift", "--state", "whole,plausible", "--to", text(&to)]).status.success());
     let found = taken(&to);
-    assert!(found.iter().all(|hash| wanted.contains_key(hash)), "nothing is called whole that is not one of them");
-    assert!(wanted.keys().filter(|hash| found.contains(*hash)).count() >= wanted.len() * 9 / 10);
+    let missed: Vec<_> = wanted.iter().filter(|(hash, _)| !found.contains(*hash)).collect();
+    assert!(missed.is_empty(), "{missed:?}");
+    for file in files_below(&to).iter().filter(|path| PROVEN.contains(&suffix(text(path)))) {
+        assert!(wanted.contains_key(&sha256(file)), "{} is none of them", file.display());
+    }
     // A volume that holds them: nothing is adrift but what it holds not.
     let sound = bench.copy("purser-stick.img");
     let (_, all) = bench.json(&["adrift", text(&sound), "--everywhere"]);

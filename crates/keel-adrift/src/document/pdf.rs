@@ -70,7 +70,12 @@ impl Pdf<'_, '_> {
             _ if is(b"xref") => self.skip_to(b"trailer", MOST_OBJECTS as u64 * 20)?,
             _ if is(b"trailer") => {
                 let from = self.at;
-                self.skip_to(b"startxref", MOST_OBJECT)?;
+                // Some writers leave out the place of the table; then nothing leads back.
+                let end = self.walk.find(from, from + MOST_OBJECT, b"%%EOF")?;
+                match self.walk.find(from, end.unwrap_or(from + MOST_OBJECT), b"startxref")? {
+                    Some(at) => self.at = at,
+                    None => self.skip_to(b"%%EOF", MOST_OBJECT)?,
+                }
                 self.is_locked |= self.walk.find(from, self.at, b"/Encrypt")?.is_some();
             }
             _ if is(b"startxref") => self.skip_to(b"%%EOF", 64)?,
@@ -121,7 +126,11 @@ impl Pdf<'_, '_> {
                 self.at += 1;
             }
         }
-        if self.leads_back(&tail)? {
+        let is_bare = tail.windows(9).all(|window| window != b"startxref") && tail.windows(2).any(|window| window == b">>");
+        if is_bare {
+            self.walk.trust(u64::MAX);
+        }
+        if is_bare || self.leads_back(&tail)? {
             self.walk.hold(self.at);
             self.end = Some(self.at);
         }
