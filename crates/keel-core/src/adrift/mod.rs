@@ -199,7 +199,7 @@ fn tell_same_apart(source: &dyn Source, files: &mut [Adrift], cancel: &Cancel) {
         let mut hasher = blake3::Hasher::new();
         let whole = each_piece(source, &file.extents, &mut |piece, is_read| {
             hasher.update(piece);
-            is_read
+            is_read && !cancel.is_cancelled()
         });
         if whole {
             let first = seen.entry(hasher.finalize()).or_insert_with(|| file.id.clone());

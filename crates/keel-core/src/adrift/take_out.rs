@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::Adrift;
 use crate::error::{CoreError, file_error};
 use crate::files::numbered;
-use crate::job::Desk;
+use crate::job::{Cancel, Desk};
 
 /// The manifest: a line for each file, written as they are taken out.
 const MANIFEST: &str = "ykeel-adrift.jsonl";
@@ -152,7 +152,10 @@ pub fn take_out(
             out.files.push(entry.clone());
             continue;
         }
-        let entry = one(source, file, to)?;
+        let Some(entry) = one(source, file, to, desk.cancel())? else {
+            out.cancelled = true;
+            break;
+        };
         writeln!(lines, "{}", serde_json::to_string(&entry).unwrap_or_default()).map_err(file_error("write", &manifest))?;
         out.bytes += entry.bytes;
         out.files.push(entry);
@@ -226,8 +229,8 @@ fn folder_of(file: &Adrift) -> PathBuf {
     month.map_or_else(|| folder.clone(), |month| folder.join(month))
 }
 
-/// Takes one file out.
-fn one(source: &SharedSource, file: &Adrift, to: &Path) -> Result<TakenOutEntry, CoreError> {
+/// Takes one file out; none where that was stopped, and nothing of it stays.
+fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Result<Option<TakenOutEntry>, CoreError> {
     let folder = to.join(folder_of(file));
     fs::create_dir_all(&folder).map_err(file_error("create", &folder))?;
     let (mut target, path) = fresh(&folder, &file.name)?;
@@ -235,15 +238,17 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path) -> Result<TakenOutEntry,
     let mut buf = vec![0; STEP as usize];
     for (at, bytes) in &file.extents {
         for from in (0..*bytes).step_by(STEP as usize) {
+            if cancel.is_cancelled() {
+                drop(target);
+                let _ = fs::remove_file(&path);
+                return Ok(None);
+            }
             let piece = buf.get_mut(..usize::try_from((bytes - from).min(STEP)).unwrap_or(0)).unwrap_or_default();
             if let Err(error) = source.read_at(*at + from, piece) {
-                for range in error.bad {
-                    // Bytes of the file.
-                    let inside = range.overlap(ByteRange::sized(*at + from, piece.len() as u64));
-                    inside.into_iter().for_each(|range| {
-                        bad.add(ByteRange::sized(ByteOffset(done + (range.start - (*at + from))), range.len()))
-                    });
-                }
+                let own = ByteRange::sized(*at + from, piece.len() as u64);
+                // As bytes of the file.
+                let inside = error.bad.iter().filter_map(|range| range.overlap(own));
+                inside.for_each(|range| bad.add(ByteRange::sized(ByteOffset(done + (range.start - own.start)), range.len())));
             }
             hasher.update(piece);
             target.write_all(piece).map_err(file_error("write", &path))?;
@@ -259,7 +264,7 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path) -> Result<TakenOutEntry,
     };
     let saved_as = path.strip_prefix(to).unwrap_or(&path).to_string_lossy().into_owned();
     let unreadable: Vec<(u64, u64)> = bad.ranges().iter().map(|range| (range.start.0, range.len())).collect();
-    Ok(TakenOutEntry {
+    Ok(Some(TakenOutEntry {
         id: file.id.clone(),
         saved_as,
         at_byte: file.at_byte,
@@ -269,7 +274,7 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path) -> Result<TakenOutEntry,
         why: file.why.clone(),
         unreadable,
         blake3: hasher.finalize().to_hex().to_string(),
-    })
+    }))
 }
 
 /// A file that was not there, called `name` or by the first number behind it that nobody has.
