@@ -1,10 +1,6 @@
 //! What is said of a file that was found by its content.
 
-use keel_source::ByteOffset;
 use serde::{Deserialize, Serialize};
-
-use crate::kind::Kind;
-use crate::walk::{Broken, Ground, Walk};
 
 /// How far a file is proven.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -86,57 +82,4 @@ impl Read {
         self.facts = facts;
         self
     }
-}
-
-/// What a look at a start comes to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Looked {
-    /// The file; none where it is none of that kind after all, or the work was stopped.
-    pub file: Option<Judged>,
-    /// Bytes that were read for it.
-    pub read: u64,
-}
-
-/// Judges what begins at byte `start` of `ground` as a file of `kind`.
-#[must_use]
-pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
-    let mut walk = Walk::new(ground, start, kind.most);
-    let file = match (kind.read)(&mut walk) {
-        Ok(read) if read.bytes >= kind.least => {
-            let state = if walk.is_doubtful() { State::Plausible } else { State::Whole };
-            let proves = if state == State::Whole { "" } else { "; parts of it prove nothing by themselves" };
-            Some(Judged {
-                state,
-                bytes: read.bytes,
-                suffix: read.suffix.or(walk.suffix()).unwrap_or(kind.suffix),
-                why: format!("{}{proves}", read.by),
-                facts: read.facts,
-            })
-        }
-        Ok(_) | Err(Broken::Stopped) => None,
-        Err(broken) if walk.held() >= kind.least => Some(Judged {
-            state: State::Cut,
-            bytes: walk.held(),
-            suffix: walk.suffix().unwrap_or(kind.suffix),
-            why: format!("{} at its byte {}", broken.says(), walk.held()),
-            facts: Facts::default(),
-        }),
-        Err(_) => None,
-    };
-    Looked { file, read: walk.read() }
-}
-
-/// Seconds since 1970 as a date.
-pub(crate) fn date(since: i64) -> String {
-    let (days, rest) = (since.div_euclid(86_400), since.rem_euclid(86_400));
-    // Days since 0000-03-01, in cycles of 400 years.
-    let days = days + 719_468;
-    let (cycle, day) = (days.div_euclid(146_097), days.rem_euclid(146_097));
-    let year = (day - day / 1460 + day / 36_524 - day / 146_096) / 365;
-    let of_year = day - (365 * year + year / 4 - year / 100);
-    let month = (5 * of_year + 2) / 153;
-    let day = of_year - (153 * month + 2) / 5 + 1;
-    let (month, next) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
-    let year = cycle * 400 + year + next;
-    format!("{year:04}-{month:02}-{day:02}T{:02}:{:02}:{:02}", rest / 3600, rest / 60 % 60, rest % 60)
 }

@@ -6,16 +6,19 @@
 
 mod archive;
 mod data;
+mod date;
 mod document;
 mod film;
 mod judged;
 mod kind;
+mod look;
 mod picture;
 mod sound;
 mod start;
 mod walk;
 
-pub use judged::{Facts, Judged, Looked, State, judge};
+pub use judged::{Facts, Judged, State};
 pub use kind::{KINDS, Kind, KindId, Sort, words};
+pub use look::{Looked, judge};
 pub use start::{MOST_STARTS, Start, Starts};
 pub use walk::{Broken, Ground, Step, Walk};

@@ -23,7 +23,7 @@ fn member(walk: &mut Walk<'_>, start: u64, facts: &mut Facts) -> Step<u64> {
     }
     let seconds = walk.le32(start + 4)?;
     if seconds > 0 && facts.made.is_none() {
-        facts.made = Some(crate::judged::date(i64::from(seconds)));
+        facts.made = Some(crate::date::since_1970(i64::from(seconds)));
     }
     let mut at = start + 10;
     if flags & 4 != 0 {

@@ -41,7 +41,7 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
             facts.made = number(header.get(136..148).unwrap_or_default())
                 .filter(|time| *time > 0)
                 .and_then(|time| i64::try_from(time).ok())
-                .map(crate::judged::date);
+                .map(crate::date::since_1970);
         }
         // Links and folders hold nothing, whatever length they state.
         let holds = !matches!(header.get(156), Some(b'1'..=b'6'));

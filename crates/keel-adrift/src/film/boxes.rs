@@ -138,7 +138,7 @@ fn places(walk: &mut Walk<'_>, at: u64, end: u64, width: u64) -> Step<u64> {
 fn made(walk: &mut Walk<'_>, at: u64) -> Step<Option<String>> {
     let seconds = if walk.u8(at)? == 1 { walk.be64(at + 4)? } else { u64::from(walk.be32(at + 4)?) };
     let since = i64::try_from(seconds).unwrap_or(0) - SINCE_1904;
-    Ok((since > 0).then(|| crate::judged::date(since)))
+    Ok((since > 0).then(|| crate::date::since_1970(since)))
 }
 
 fn suffix_of(brand: &[u8; 4]) -> &'static str {

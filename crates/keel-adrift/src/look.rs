@@ -1,0 +1,45 @@
+//! A look at a start: the kind's reader walks what begins there, and its answer becomes a verdict.
+
+use keel_source::ByteOffset;
+
+use crate::judged::{Facts, Judged, State};
+use crate::kind::Kind;
+use crate::walk::{Broken, Ground, Walk};
+
+/// What a look at a start comes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Looked {
+    /// The file; none where it is none of that kind after all, or the work was stopped.
+    pub file: Option<Judged>,
+    /// Bytes that were read for it.
+    pub read: u64,
+}
+
+/// Judges what begins at byte `start` of `ground` as a file of `kind`.
+#[must_use]
+pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
+    let mut walk = Walk::new(ground, start, kind.most);
+    let file = match (kind.read)(&mut walk) {
+        Ok(read) if read.bytes >= kind.least => {
+            let state = if walk.is_doubtful() { State::Plausible } else { State::Whole };
+            let proves = if state == State::Whole { "" } else { "; parts of it prove nothing by themselves" };
+            Some(Judged {
+                state,
+                bytes: read.bytes,
+                suffix: read.suffix.or(walk.suffix()).unwrap_or(kind.suffix),
+                why: format!("{}{proves}", read.by),
+                facts: read.facts,
+            })
+        }
+        Ok(_) | Err(Broken::Stopped) => None,
+        Err(broken) if walk.held() >= kind.least => Some(Judged {
+            state: State::Cut,
+            bytes: walk.held(),
+            suffix: walk.suffix().unwrap_or(kind.suffix),
+            why: format!("{} at its byte {}", broken.says(), walk.held()),
+            facts: Facts::default(),
+        }),
+        Err(_) => None,
+    };
+    Looked { file, read: walk.read() }
+}
