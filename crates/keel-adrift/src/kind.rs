@@ -82,6 +82,19 @@ pub struct Kind {
 /// What a number that is none means.
 const FIRST: &Kind = &KINDS[0];
 
+impl Kind {
+    /// True where a file with this suffix, by its content, is of this kind.
+    #[must_use]
+    pub fn makes(&self, suffix: &str) -> bool {
+        let closer: &[&str] = match self.word {
+            "zip" => &["docx", "xlsx", "pptx", "odt", "ods", "odp", "odg", "epub", "apk", "jar"],
+            "ogg" => &["opus", "ogv", "oga"],
+            _ => &[],
+        };
+        self.suffix == suffix || closer.contains(&suffix)
+    }
+}
+
 /// Suffixes that say closer what a file of a kind is.
 const CLOSER: &[&str] = &[
     "dng", "raw", "psb", "mov", "m4a", "heic", "avif", "3gp", "wav", "avi", "webp", "ani", "rmi", "sf2", "webm", "m2ts", "wma",

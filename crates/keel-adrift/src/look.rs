@@ -13,6 +13,8 @@ pub struct Looked {
     pub file: Option<Judged>,
     /// Bytes that were read for it.
     pub read: u64,
+    /// The byte behind the furthest one of the file that was looked at: where a cut one breaks lies before it.
+    pub reached: u64,
 }
 
 /// Judges what begins at byte `start` of `ground` as a file of `kind`.
@@ -41,5 +43,5 @@ pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
         }),
         Err(_) => None,
     };
-    Looked { file, read: walk.read() }
+    Looked { file, read: walk.read(), reached: walk.reached() }
 }

@@ -76,6 +76,8 @@ pub struct Walk<'a> {
     /// Bytes of the page that do not read.
     bad: Vec<(u64, u64)>,
     read: u64,
+    /// The furthest byte that was asked for.
+    reached: u64,
     held: u64,
     unproven: u64,
     suffix: Option<&'static str>,
@@ -87,7 +89,7 @@ impl<'a> Walk<'a> {
     pub fn new(ground: Ground<'a>, start: ByteOffset, most: u64) -> Self {
         let len = ground.end.0.min(ground.source.len()).saturating_sub(start.0).min(most);
         let (page, bad) = (Vec::new(), Vec::new());
-        Self { ground, start, len, page, page_at: 0, bad, read: 0, held: 0, unproven: 0, suffix: None }
+        Self { ground, start, len, page, page_at: 0, bad, read: 0, reached: 0, held: 0, unproven: 0, suffix: None }
     }
 
     /// Bytes that were read so far.
@@ -112,6 +114,12 @@ impl<'a> Walk<'a> {
     #[must_use]
     pub fn held(&self) -> u64 {
         self.held
+    }
+
+    /// The byte behind the furthest one that was looked at.
+    #[must_use]
+    pub fn reached(&self) -> u64 {
+        self.reached
     }
 
     /// The structure holds up to byte `at`.
@@ -147,6 +155,7 @@ impl<'a> Walk<'a> {
     /// Reads bytes from `at` on.
     pub(crate) fn fill(&mut self, at: u64, buf: &mut [u8]) -> Step<()> {
         let end = at.checked_add(buf.len() as u64).filter(|end| *end <= self.len).ok_or(Broken::End)?;
+        self.reached = self.reached.max(end);
         let mut done = at;
         while done < end {
             self.turn_to(done)?;

@@ -82,6 +82,11 @@ impl<'w, 'a> Bits<'w, 'a> {
         Ok(self.held >> self.count & 1)
     }
 
+    /// What was decoded so far holds.
+    pub(super) fn hold(&mut self) {
+        self.walk.hold(self.at);
+    }
+
     /// The next `count` bits.
     pub(super) fn take(&mut self, count: u32) -> Step<u32> {
         let mut value = 0;

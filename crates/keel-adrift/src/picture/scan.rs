@@ -100,6 +100,7 @@ impl Frame {
         let mut run = Run { bits: Bits::new(walk, at), scan, progressive: self.progressive, end_of_band: 0 };
         let mut next = 0xD0;
         for unit in 0..count {
+            run.bits.hold();
             if tables.restart > 0 && unit > 0 && unit.is_multiple_of(u64::from(tables.restart)) {
                 run.bits.align()?;
                 if run.bits.marker()? != next {

@@ -1,6 +1,7 @@
 //! Files that no volume holds any more: found in the sweep's own pass, judged by their structure, on the ground that nobody holds.
 
 mod held;
+mod join;
 mod name;
 mod take_out;
 
@@ -14,9 +15,10 @@ pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState,
 use std::collections::HashMap;
 
 use keel_adrift::{Ground, KindId, Sort, Start, State, judge};
-use keel_source::{ByteOffset, ByteRange, RangeSet, Source};
+use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Source};
 use serde::Serialize;
 
+use crate::files;
 use crate::find::Find;
 use crate::job::{Cancel, Desk};
 
@@ -60,6 +62,39 @@ pub struct Adrift {
     pub same_as: Option<String>,
 }
 
+/// Ground with the raster that a volume laid over it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Raster {
+    /// The volume's ground.
+    pub range: ByteRange,
+    /// Bytes of a cluster.
+    pub cluster: u64,
+    /// A byte of the drive at which a cluster begins.
+    pub first: ByteOffset,
+}
+
+/// The rasters of all volumes that open, those of older generations too.
+#[must_use]
+pub fn rasters(source: &SharedSource, finds: &[Find]) -> Vec<Raster> {
+    let raster = |find: &Find| {
+        let volume = files::open(source, find).ok()?;
+        let first = volume.allocation().map_or(find.start_byte, |allocation| find.start_byte + allocation.first_at.0);
+        Some(Raster { range: find.range(), cluster: u64::from(volume.summary().cluster_bytes), first })
+    };
+    let is_sane = |raster: &Raster| raster.cluster.is_power_of_two() && (512..=2 << 20).contains(&raster.cluster);
+    finds.iter().filter_map(raster).filter(is_sane).collect()
+}
+
+/// What is done with files that are cut.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Cuts {
+    /// They are told as they are.
+    #[default]
+    Told,
+    /// What they go on in is looked for by these rasters; where no volume laid one, by clusters of 4096 bytes from the file's start on.
+    Joined(Vec<Raster>),
+}
+
 /// How far the looking is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct AdriftProgress {
@@ -87,17 +122,49 @@ pub struct AdriftFiles {
 pub fn adrift(
     source: &dyn Source,
     starts: &[Start],
-    held: &RangeSet,
-    finds: &[Find],
+    (held, finds): (&RangeSet, &[Find]),
+    cuts: &Cuts,
     desk: &Desk<AdriftProgress>,
 ) -> AdriftFiles {
     let free: Vec<ByteRange> = held.lacking(ByteRange::sized(ByteOffset(0), source.len()));
     let ground: u64 = free.iter().map(|range| range.len()).sum();
     let spare = ground.saturating_mul(MOST_FOR_NOTHING).saturating_add(FREE_LOOKS);
     let mut out = within(source, starts, (&free, finds), spare, desk);
+    if let Cuts::Joined(rasters) = cuts {
+        join_all(source, &mut out.files, (held, rasters), desk);
+        out.cancelled |= desk.cancel().is_cancelled();
+    }
     number(&mut out.files);
     tell_same_apart(source, &mut out.files, desk.cancel());
     out
+}
+
+/// Joins what is cut and proves itself when it is put together.
+fn join_all(source: &dyn Source, files: &mut [Adrift], (held, rasters): (&RangeSet, &[Raster]), desk: &Desk<AdriftProgress>) {
+    const CLUSTER: u64 = 4096;
+    let own = files.iter().filter(|file| file.state != State::Cut).map(|file| ByteRange::sized(file.at_byte, file.bytes));
+    let mut taken: RangeSet = held.ranges().iter().copied().chain(own).collect();
+    let (total, count) = (files.len(), files.len());
+    for (done, file) in files.iter_mut().enumerate().filter(|(_, file)| file.state == State::Cut) {
+        if desk.cancel().is_cancelled() {
+            return;
+        }
+        desk.tell(AdriftProgress { done, total, found: count });
+        let laid = rasters.iter().find(|raster| {
+            raster.range.contains(file.at_byte) && file.at_byte.0.abs_diff(raster.first.0).is_multiple_of(raster.cluster)
+        });
+        let raster = laid.map_or((CLUSTER, file.at_byte.0), |raster| (raster.cluster, raster.first.0));
+        let loose = join::Loose { source, taken: &taken, raster, cancel: desk.cancel() };
+        if let Some(joined) = join::join(&loose, file) {
+            file.why = format!("joined from {} pieces; {}", joined.extents.len(), joined.judged.why);
+            (file.state, file.bytes, file.kind) = (joined.judged.state, joined.judged.bytes, joined.judged.suffix);
+            file.pixels = joined.judged.facts.pixels;
+            file.name = name::name(&joined.judged.facts, file.kind, file.at_byte);
+            (file.made, file.by) = (joined.judged.facts.made, joined.judged.facts.by);
+            joined.extents.iter().for_each(|(at, bytes)| taken.add(ByteRange::sized(*at, *bytes)));
+            file.extents = joined.extents;
+        }
+    }
 }
 
 /// Judges those of `starts` that lie on `free` ground; at most `spare` bytes are read for nothing before looks get brief.

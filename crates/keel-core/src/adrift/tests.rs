@@ -32,7 +32,7 @@ fn found(source: &MemorySource, held: &RangeSet) -> AdriftFiles {
     let mut starts = Starts::default();
     starts.look(ByteOffset(0), &bytes, bytes.len());
     let (desk, _progress) = Desk::new(Cancel::default());
-    adrift(source, &starts.sorted(), held, &[], &desk)
+    adrift(source, &starts.sorted(), (held, &[]), &Cuts::Told, &desk)
 }
 
 #[test]
@@ -152,4 +152,65 @@ fn what_is_taken_out_is_byte_for_byte_what_lay_there_and_is_not_taken_twice() {
     // A folder with what came from another drive is left alone.
     let other: SharedSource = Arc::new(drive(&[(0, png(&[4; 40]))], 1 << 14));
     assert!(take_out(&other, &[], &to, &desk).is_err());
+}
+
+/// A PNG of several chunks with `len` bytes of picture that look like nothing.
+fn long_png(len: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed;
+    let noise: Vec<u8> = (0..len)
+        .map(|_| {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (state >> 56) as u8
+        })
+        .collect();
+    let mut bytes = png(&[]);
+    let end = bytes.split_off(bytes.len() - 12);
+    bytes.truncate(8 + 25);
+    for piece in noise.chunks(8000) {
+        bytes.extend((piece.len() as u32).to_be_bytes());
+        let counted = [b"IDAT".as_slice(), piece].concat();
+        bytes.extend(&counted);
+        bytes.extend(crc32fast::hash(&counted).to_be_bytes());
+    }
+    bytes.extend(end);
+    bytes
+}
+
+#[test]
+fn pieces_are_joined_where_the_whole_proves_itself_and_never_otherwise() {
+    const CLUSTER: usize = 4096;
+    let join = |source: &MemorySource| {
+        let mut bytes = vec![0; usize::try_from(source.len()).unwrap()];
+        source.read_at(ByteOffset(0), &mut bytes).unwrap();
+        let mut starts = Starts::default();
+        starts.look(ByteOffset(0), &bytes, bytes.len());
+        let (desk, _progress) = Desk::new(Cancel::default());
+        adrift(source, &starts.sorted(), (&RangeSet::default(), &[]), &Cuts::Joined(Vec::new()), &desk).files
+    };
+    for (gap, split) in [(1, 4), (3, 7), (40, 2), (300, 9)] {
+        let (file, other) = (long_png(50_000, 5), long_png(gap * (CLUSTER - 8) - 600, 9));
+        let mut ground = vec![0; 4 << 20];
+        let (first, second) = file.split_at(split * CLUSTER);
+        ground[CLUSTER..CLUSTER + first.len()].copy_from_slice(first);
+        let between = CLUSTER + first.len();
+        ground[between..between + other.len()].copy_from_slice(&other);
+        let rest = between + gap * CLUSTER;
+        ground[rest..rest + second.len()].copy_from_slice(second);
+        let found = join(&MemorySource::new("berth", ground.clone(), 512));
+        let joined = found.iter().find(|found| found.at_byte.0 == CLUSTER as u64).unwrap();
+        let wanted = vec![(ByteOffset(CLUSTER as u64), first.len() as u64), (ByteOffset(rest as u64), second.len() as u64)];
+        assert_eq!((joined.state, joined.bytes), (State::Whole, file.len() as u64), "{gap} {split}: {joined:?}");
+        assert_eq!(joined.extents, wanted);
+        // The file between is one of its own, and stays so.
+        let own = found.iter().find(|found| found.at_byte.0 == between as u64);
+        assert!(own.is_some_and(|own| own.state == State::Whole), "{gap} {split}: {found:?}");
+        if gap > 3 {
+            continue;
+        }
+        // One sector of the second piece is another's: nothing proves the whole, and nothing is joined.
+        ground[rest + 1024..rest + 1536].fill(7);
+        let found = join(&MemorySource::new("berth", ground, 512));
+        let cut = found.iter().find(|found| found.at_byte.0 == CLUSTER as u64).unwrap();
+        assert_eq!((cut.state, cut.extents.len()), (State::Cut, 1), "{cut:?}");
+    }
 }

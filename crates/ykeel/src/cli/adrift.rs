@@ -18,6 +18,9 @@ pub(crate) struct AdriftArgs {
     /// Also on ground that sound volumes hold.
     #[arg(long)]
     pub(crate) everywhere: bool,
+    /// Look for what cut files go on in: only what proves itself as a whole is joined. It may take minutes for each.
+    #[arg(long)]
+    pub(crate) join: bool,
     /// Also files with the content of another one.
     #[arg(long)]
     pub(crate) same: bool,

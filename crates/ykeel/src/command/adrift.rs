@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keel_core::adrift::{self, Adrift, AdriftFiles, AdriftProgress, Chosen, TakeOutProgress, TakenState};
+use keel_core::adrift::{self, Adrift, AdriftFiles, AdriftProgress, Chosen, Cuts, TakeOutProgress, TakenState};
 use keel_core::job::{Desk, Job};
 use keel_core::place::size_named;
 use keel_core::sweep::Reach;
@@ -26,7 +26,7 @@ struct Document<'a> {
 pub(super) fn run(args: &SourceArgs, which: &AdriftArgs) -> anyhow::Result<()> {
     let chosen = chosen(which, &[])?;
     let source = open(args)?;
-    let looked = look(&source, which.everywhere)?;
+    let looked = look(&source, which)?;
     let files: Vec<&Adrift> = looked.found.files.iter().filter(|file| chosen.takes(file)).collect();
     if args.json {
         print_json(&Document { adrift: files, untold: looked.untold, unreadable: &looked.bad })?;
@@ -45,13 +45,15 @@ struct LookedAll {
 }
 
 /// Sweeps the surface and judges what begins there.
-fn look(source: &SharedSource, everywhere: bool) -> anyhow::Result<LookedAll> {
+fn look(source: &SharedSource, which: &AdriftArgs) -> anyhow::Result<LookedAll> {
     let swept = sweep(source, Reach::Surface)?;
     let (starts, untold) = (swept.starts.sorted(), swept.starts.untold);
     let (drive, finds) = (SharedSource::clone(source), swept.finds);
+    let (everywhere, join) = (which.everywhere, which.join);
     let job = Job::start(move |desk: &Desk<AdriftProgress>| {
         let held = if everywhere { RangeSet::default() } else { adrift::held(&drive, &finds, desk.cancel()) };
-        adrift::adrift(drive.as_ref(), &starts, &held, &finds, desk)
+        let cuts = if join { Cuts::Joined(adrift::rasters(&drive, &finds)) } else { Cuts::Told };
+        adrift::adrift(drive.as_ref(), &starts, (&held, &finds), &cuts, desk)
     });
     let bar = bar(1, "files");
     let found = wait(job, |progress| {
@@ -125,7 +127,7 @@ fn tell_counts(files: &[&Adrift], looked: &LookedAll) {
 pub(super) fn extract(args: &SourceArgs, ids: &[String], which: &AdriftArgs, to: &Path) -> anyhow::Result<()> {
     let chosen = chosen(which, ids)?;
     let source = open(args)?;
-    let looked = look(&source, which.everywhere)?;
+    let looked = look(&source, which)?;
     if let Some(id) = ids.iter().find(|id| looked.found.files.iter().all(|file| file.id != **id)) {
         return Err(keel_core::CoreError::Unknown { what: "file adrift", name: printable(id) }.into());
     }
