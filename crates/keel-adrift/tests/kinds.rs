@@ -3,6 +3,8 @@
 
 mod support;
 
+use std::sync::LazyLock;
+
 use keel_adrift::{Ground, Judged, KINDS, KindId, Start, Starts, State, judge};
 use keel_source::{ByteOffset, Cancel, MemorySource};
 use support::{Folder, Made, make, noise};
@@ -19,6 +21,12 @@ fn judged(kind: &str, ground: &[u8]) -> Option<Judged> {
     looked(&source, Start { at: ByteOffset(0), kind: KindId::named(kind).unwrap() })
 }
 
+/// A file of every kind, made once for all tests.
+fn made() -> &'static [Made] {
+    static MADE: LazyLock<Vec<Made>> = LazyLock::new(|| make(&Folder::new("kinds").0, 7));
+    &MADE
+}
+
 /// A file on ground, filled up to whole clusters with zeros, and what lies behind.
 fn on_ground(made: &Made, behind: &[u8]) -> Vec<u8> {
     let mut ground = made.bytes.clone();
@@ -29,11 +37,10 @@ fn on_ground(made: &Made, behind: &[u8]) -> Vec<u8> {
 
 #[test]
 fn files_of_every_encoder_are_measured_to_their_last_byte_whatever_lies_behind() {
-    let folder = Folder::new("measured");
-    let made = make(&folder.0, 7);
+    let made = made();
     let behinds = [vec![0; 65_536], noise(65_536, 3), support::prose(65_536, 5).into_bytes(), Vec::new()];
     let mut wrong = Vec::new();
-    for file in &made {
+    for file in made {
         for (number, behind) in behinds.iter().enumerate() {
             let ground = on_ground(file, behind);
             let found = judged(file.kind, &ground);
@@ -51,10 +58,9 @@ fn files_of_every_encoder_are_measured_to_their_last_byte_whatever_lies_behind()
 
 #[test]
 fn every_file_is_among_the_starts_of_its_sector_and_noise_has_next_to_none() {
-    let folder = Folder::new("starts");
-    for file in make(&folder.0, 11) {
+    for file in made() {
         let mut starts = Starts::default();
-        starts.look(ByteOffset(1 << 20), &on_ground(&file, &[]), file.bytes.len());
+        starts.look(ByteOffset(1 << 20), &on_ground(file, &[]), file.bytes.len());
         let first = starts.sorted().into_iter().filter(|start| start.at == ByteOffset(1 << 20));
         let kinds: Vec<&str> = first.map(|start| start.kind.kind().word).collect();
         assert!(kinds.contains(&file.kind), "{}: {kinds:?}", file.name);
@@ -72,8 +78,7 @@ fn every_file_is_among_the_starts_of_its_sector_and_noise_has_next_to_none() {
 
 #[test]
 fn nothing_with_another_file_s_cluster_in_it_is_called_whole() {
-    let folder = Folder::new("foreign");
-    let made = make(&folder.0, 23);
+    let made = made();
     let foreign: Vec<Vec<u8>> = made.iter().map(|file| file.bytes.clone()).chain([noise(40_000, 9), vec![0; 40_000]]).collect();
     let mut whole = Vec::new();
     for file in made.iter().filter(|file| file.bytes.len() > 3 * 4096) {
@@ -97,8 +102,7 @@ fn nothing_with_another_file_s_cluster_in_it_is_called_whole() {
 
 #[test]
 fn a_file_whose_end_is_gone_is_cut_where_it_is_and_never_whole() {
-    let folder = Folder::new("cut");
-    for file in make(&folder.0, 31) {
+    for file in made() {
         for part in [2, 3, 5] {
             let len = file.bytes.len() * (part - 1) / part;
             let mut ground = file.bytes[..len].to_vec();
@@ -113,13 +117,12 @@ fn a_file_whose_end_is_gone_is_cut_where_it_is_and_never_whole() {
 /// Damaged in every way that comes to mind: a verdict, or none, within a few times its length of reading.
 #[test]
 fn hostile_files_of_every_kind_end_in_a_verdict_without_much_reading() {
-    let folder = Folder::new("hostile");
     let mut dice = noise(1 << 20, 77).into_iter().cycle();
     let mut roll = |below: usize| {
         let number = (0..4).fold(0, |number, _| number << 8 | usize::from(dice.next().unwrap_or(0)));
         number % below.max(1)
     };
-    for file in make(&folder.0, 41) {
+    for file in made() {
         for round in 0..150 {
             let mut bytes = file.bytes.clone();
             for _ in 0..1 + roll(6) {
@@ -144,8 +147,7 @@ fn hostile_files_of_every_kind_end_in_a_verdict_without_much_reading() {
 
 #[test]
 fn every_kind_survives_noise_blanks_and_the_beginnings_of_all_others() {
-    let folder = Folder::new("others");
-    let made = make(&folder.0, 43);
+    let made = made();
     let mut grounds: Vec<Vec<u8>> = made.iter().map(|file| file.bytes[..file.bytes.len().min(8192)].to_vec()).collect();
     grounds.extend([vec![0; 8192], vec![0xFF; 8192], noise(8192, 2), Vec::new(), vec![0x47; 8192], b"{".repeat(8192)]);
     for kind in KINDS {
