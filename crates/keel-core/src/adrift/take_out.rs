@@ -16,6 +16,8 @@ use crate::job::{Cancel, Desk};
 
 /// The manifest: a line for each file, written as they are taken out.
 const MANIFEST: &str = "ykeel-adrift.jsonl";
+/// End of the name of a file while it is written.
+const UNFINISHED: &str = ".unfinished";
 /// The most namesakes in one folder.
 const MOST_NAMESAKES: u32 = 100_000;
 /// Bytes read at once.
@@ -178,7 +180,7 @@ pub fn take_out(
     Ok(out)
 }
 
-/// What an earlier run took out of the same drive, as far as it still stands there with the same length.
+/// What an earlier run took out of the same drive, as far as it still stands there with the same content.
 fn before(manifest: &Path, to: &Path, key: &str) -> HashMap<(ByteOffset, u64), TakenOutEntry> {
     let Ok(file) = File::open(manifest) else { return HashMap::new() };
     let mut lines = BufReader::new(file).lines().map_while(Result::ok);
@@ -189,9 +191,18 @@ fn before(manifest: &Path, to: &Path, key: &str) -> HashMap<(ByteOffset, u64), T
     let stands = |entry: &TakenOutEntry| {
         let path = Path::new(&entry.saved_as);
         let is_below = path.components().all(|part| matches!(part, std::path::Component::Normal(_)));
-        is_below && fs::symlink_metadata(to.join(path)).is_ok_and(|there| there.is_file() && there.len() == entry.bytes)
+        let path = to.join(path);
+        let is_as_long = is_below && fs::symlink_metadata(&path).is_ok_and(|there| there.is_file() && there.len() == entry.bytes);
+        is_as_long && hash_of(&path).is_some_and(|hash| hash == entry.blake3)
     };
     entries.filter(stands).map(|entry| ((entry.at_byte, entry.bytes), entry)).collect()
+}
+
+/// BLAKE3 of a file of this system.
+fn hash_of(path: &Path) -> Option<String> {
+    let mut hasher = blake3::Hasher::new();
+    std::io::copy(&mut File::open(path).ok()?, &mut hasher).ok()?;
+    Some(hasher.finalize().to_hex().to_string())
 }
 
 /// First line of a manifest.
@@ -233,13 +244,19 @@ fn folder_of(file: &Adrift) -> PathBuf {
 fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Result<Option<TakenOutEntry>, CoreError> {
     let folder = to.join(folder_of(file));
     fs::create_dir_all(&folder).map_err(file_error("create", &folder))?;
-    let (mut target, path) = fresh(&folder, &file.name)?;
+    // Its name is taken at once; what is written goes beside it until it is whole.
+    let path = fresh(&folder, &file.name)?;
+    let mut beside = path.clone().into_os_string();
+    beside.push(UNFINISHED);
+    let beside = PathBuf::from(beside);
+    let mut target = File::create(&beside).map_err(file_error("create", &beside))?;
     let (mut hasher, mut bad, mut done) = (blake3::Hasher::new(), RangeSet::default(), 0);
     let mut buf = vec![0; STEP as usize];
     for (at, bytes) in &file.extents {
         for from in (0..*bytes).step_by(STEP as usize) {
             if cancel.is_cancelled() {
                 drop(target);
+                let _ = fs::remove_file(&beside);
                 let _ = fs::remove_file(&path);
                 return Ok(None);
             }
@@ -251,11 +268,12 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Resu
                 inside.for_each(|range| bad.add(ByteRange::sized(ByteOffset(done + (range.start - own.start)), range.len())));
             }
             hasher.update(piece);
-            target.write_all(piece).map_err(file_error("write", &path))?;
+            target.write_all(piece).map_err(file_error("write", &beside))?;
             done += piece.len() as u64;
         }
     }
-    target.sync_all().map_err(file_error("flush", &path))?;
+    target.sync_all().map_err(file_error("flush", &beside))?;
+    fs::rename(&beside, &path).map_err(file_error("name", &path))?;
     let state = match file.state {
         _ if bad.bytes() > 0 => TakenState::Damaged,
         State::Whole => TakenState::Whole,
@@ -277,14 +295,14 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Resu
     }))
 }
 
-/// A file that was not there, called `name` or by the first number behind it that nobody has.
-fn fresh(folder: &Path, name: &str) -> Result<(File, PathBuf), CoreError> {
+/// An empty file that was not there, called `name` or by the first number behind it that nobody has.
+fn fresh(folder: &Path, name: &str) -> Result<PathBuf, CoreError> {
     for number in 1..MOST_NAMESAKES {
         let path = folder.join(if number == 1 { name.to_string() } else { numbered(name, number) });
         match File::create_new(&path) {
             Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
             Err(error) => return Err(file_error("create", &path)(error)),
-            Ok(file) => return Ok((file, path)),
+            Ok(_) => return Ok(path),
         }
     }
     Err(CoreError::Nothing("no name is left for a file"))

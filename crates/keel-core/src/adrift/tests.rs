@@ -145,6 +145,19 @@ fn what_is_taken_out_is_byte_for_byte_what_lay_there_and_is_not_taken_twice() {
         assert!(std::fs::read(to.join(&entry.saved_as)).unwrap() == *bytes);
         assert_eq!(entry.blake3, blake3::hash(bytes).to_hex().to_string());
     }
+    // What somebody changed since is not taken for the drive's: it stays, and the file comes out anew.
+    let changed = to.join(&both.files[0].saved_as);
+    std::fs::write(&changed, vec![5; one.len()]).unwrap();
+    let again = take_out(&shared, &chosen(Chosen::default()), &to, &desk).unwrap();
+    assert_eq!((again.files.len(), again.was_there), (2, 1));
+    assert!(again.files[0].saved_as != both.files[0].saved_as && std::fs::read(&changed).unwrap()[0] == 5);
+    let names = |path: &std::path::Path| std::fs::read_dir(path).unwrap().flatten().map(|entry| entry.path()).collect::<Vec<_>>();
+    assert!(names(&to.join("pictures/png")).iter().all(|path| path.extension().is_some_and(|end| end == "png")));
+    // Stopped: nothing of a file in work stays.
+    let (stopped, _progress) = Desk::new(Cancel::default());
+    stopped.cancel().cancel();
+    let none = take_out(&shared, &chosen(Chosen::default()), &folder.path().join("other"), &stopped).unwrap();
+    assert!(none.cancelled && none.files.is_empty() && names(&folder.path().join("other")).len() == 1);
     assert!(
         chosen(Chosen { least: 2000, ..Chosen::default() }).len() == 1
             && chosen(Chosen { kinds: vec!["pdf".into()], ..Chosen::default() }).is_empty()
