@@ -12,17 +12,17 @@ use keel_adrift::{KINDS, KindId, Start, State};
 use keel_core::adrift::{self, Adrift, AdriftProgress, Cuts};
 use keel_core::job::{Cancel, Desk};
 use keel_core::sweep::{self, Reach, SweepOptions};
-use keel_source::{ByteOffset, OpenOptions, PageBuf, RangeSet, SharedSource, Source};
+use keel_source::{ByteOffset, OpenOptions, PageBuf, RangeSet, SharedSource};
 
 use crate::content::Dice;
 use crate::guest::root;
 
 /// The makers of the tests.
 #[path = "../../crates/keel-adrift/tests/support/mod.rs"]
-#[expect(unreachable_pub, clippy::unwrap_used, clippy::panic, reason = "it is made for tests: what fails there ends the bench")]
+#[allow(unreachable_pub, clippy::unwrap_used, clippy::panic, reason = "it is made for tests: what fails there ends the bench")]
 mod makers;
 
-/// Rounds of all makers, each with other content.
+/// Rounds of all makers, each with other content, where no other number is asked for.
 const ROUNDS: u64 = 66;
 /// A cluster of the ground.
 const CLUSTER: u64 = 4096;
@@ -39,14 +39,13 @@ struct Laid {
     kind: &'static str,
 }
 
-pub(crate) fn run_all() -> anyhow::Result<()> {
+pub(crate) fn run_all(rounds: Option<u64>) -> anyhow::Result<()> {
     let work = root().join("target/bench/adrift");
     let _ = fs::remove_dir_all(&work);
     fs::create_dir_all(&work)?;
     let image = work.join("ground.img");
-    let laid = lay(&work, &image)?;
+    let laid = lay(&work, &image, rounds.unwrap_or(ROUNDS))?;
     println!("{} files of {} kinds on {:.1} GB", laid.len(), kinds(&laid), File::open(&image)?.metadata()?.len() as f64 / 1e9);
-    beside_a_loop(&image)?;
     let source = keel_source::open(&image, OpenOptions::default())?;
     let begun = Instant::now();
     let found = looked(&source)?;
@@ -62,9 +61,9 @@ fn kinds(laid: &[Laid]) -> usize {
 }
 
 /// Lays files out at clusters in an order of their own, with blank, noisy or foreign ground between.
-fn lay(work: &Path, image: &Path) -> anyhow::Result<Vec<Laid>> {
+fn lay(work: &Path, image: &Path, rounds: u64) -> anyhow::Result<Vec<Laid>> {
     let (file, mut at, mut laid, mut dice) = (File::create(image)?, CLUSTER, Vec::new(), Dice::new(16));
-    for round in 0..ROUNDS {
+    for round in 0..rounds {
         let folder = work.join("round");
         fs::create_dir_all(&folder)?;
         let mut made = makers::make(&folder, 1000 + round * 17);
@@ -169,6 +168,7 @@ fn noise(image: &Path) -> anyhow::Result<()> {
         file.write_all_at(&makers::noise(64 << 20, at + 1), at)?;
     }
     let source = keel_source::open(image, OpenOptions::default())?;
+    beside_a_loop(image)?;
     let found = looked(&source)?;
     let count = |state| found.iter().filter(|file| file.state == state).count();
     println!(
@@ -188,7 +188,7 @@ fn noise(image: &Path) -> anyhow::Result<()> {
 /// A sector with the beginning of a picture for each start, and every kind asked in turn.
 fn a_million_starts(image: &Path) -> anyhow::Result<()> {
     let file = File::create(image)?;
-    let sector = [b"\xff\xd8\xff\xe0\0\x10JFIF\0\x01\x01\0\0\x48\0\x48\0\0".as_slice(), &[0x11; 490]].concat();
+    let sector = [b"\xff\xd8\xff\xe0\0\x10JFIF\0\x01\x01\0\0\x48\0\x48\0\0".as_slice(), &[0x11; 492]].concat();
     let piece = sector.get(..512).context("a sector")?.repeat(2048);
     for at in (0..STARTS * 512).step_by(piece.len()) {
         file.write_all_at(&piece, at)?;
