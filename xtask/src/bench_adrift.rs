@@ -19,7 +19,7 @@ use crate::guest::root;
 
 /// The makers of the tests.
 #[path = "../../crates/keel-adrift/tests/support/mod.rs"]
-#[allow(unreachable_pub, clippy::unwrap_used, clippy::panic, reason = "it is made for tests: what fails there ends the bench")]
+#[allow(clippy::unwrap_used, clippy::panic, reason = "it is made for tests: what fails there ends the bench")]
 mod makers;
 
 /// Rounds of all makers, each with other content, where no other number is asked for.
