@@ -21,6 +21,10 @@ pub struct Looked {
 #[must_use]
 pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
     let mut walk = Walk::new(ground, start, kind.most);
+    let begins = |walk: &mut Walk<'_>, (at, bytes): &(u32, &[u8])| walk.is(u64::from(*at), bytes).unwrap_or(false);
+    if !kind.marks.is_empty() && !kind.marks.iter().any(|mark| begins(&mut walk, mark)) {
+        return Looked { file: None, read: walk.read(), reached: 0 };
+    }
     let file = match (kind.read)(&mut walk) {
         Ok(read) if read.bytes >= kind.least => {
             let state = if walk.is_doubtful() { State::Plausible } else { State::Whole };

@@ -21,7 +21,7 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
                 b'\\' => escaped = true,
                 b'{' => depth += 1,
                 b'}' => {
-                    depth -= 1;
+                    depth = depth.saturating_sub(1);
                     if depth == 0 {
                         end = Some(at + index as u64 + 1);
                         break;
