@@ -19,6 +19,6 @@ mod walk;
 
 pub use judged::{Facts, Judged, State};
 pub use kind::{KINDS, Kind, KindId, Sort, words};
-pub use look::{Looked, judge};
+pub use look::{Looked, judge, proves_itself};
 pub use start::{MOST_STARTS, Start, Starts};
 pub use walk::{Broken, Ground, Step, Walk};

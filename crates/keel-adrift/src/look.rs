@@ -1,9 +1,9 @@
 //! A look at a start: the kind's reader walks what begins there, and its answer becomes a verdict.
 
-use keel_source::ByteOffset;
+use keel_source::{ByteOffset, Cancel, MemorySource};
 
 use crate::judged::{Facts, Judged, State};
-use crate::kind::Kind;
+use crate::kind::{KINDS, Kind};
 use crate::walk::{Broken, Ground, Walk};
 
 /// What a look at a start comes to.
@@ -48,4 +48,18 @@ pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
         Err(_) => None,
     };
     Looked { file, read: walk.read(), reached: walk.reached() }
+}
+
+/// True where `content` is a whole file of some kind, proven to its last byte and no longer than it.
+#[must_use]
+pub fn proves_itself(content: Vec<u8>) -> bool {
+    let bytes = content.len() as u64;
+    let source = MemorySource::new("content", content, 1);
+    let ground = Ground { source: &source, end: ByteOffset(bytes), most_read: u64::MAX, cancel: &Cancel::default() };
+    let is_whole = |kind: &Kind| {
+        let file = judge(ground, kind, ByteOffset(0)).file;
+        file.is_some_and(|file| file.state == State::Whole && file.bytes == bytes)
+    };
+    // What has no mark is text, and proves nothing.
+    KINDS.iter().filter(|kind| !kind.marks.is_empty()).any(is_whole)
 }

@@ -4,7 +4,7 @@ use std::sync::LazyLock;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use keel_source::{ByteOffset, ByteRange};
+use keel_source::ByteOffset;
 use serde::{Deserialize, Serialize};
 
 use crate::document::text;
@@ -192,12 +192,6 @@ impl Starts {
         all.sort_unstable();
         all.dedup();
         all
-    }
-
-    /// Drops those outside of `ground`.
-    pub fn keep_in(&mut self, ground: &[ByteRange]) {
-        let mask = (1 << KIND_SHIFT) - 1;
-        self.packed.retain(|packed| ground.iter().any(|range| range.contains(ByteOffset(packed & mask))));
     }
 }
 

@@ -5,7 +5,7 @@ mod support;
 
 use std::sync::LazyLock;
 
-use keel_adrift::{Ground, Judged, KINDS, KindId, Start, Starts, State, judge};
+use keel_adrift::{Ground, Judged, KINDS, KindId, Start, Starts, State, judge, proves_itself};
 use keel_source::{ByteOffset, Cancel, MemorySource};
 use support::{Folder, Made, make, noise};
 
@@ -112,6 +112,16 @@ fn a_file_whose_end_is_gone_is_cut_where_it_is_and_never_whole() {
             assert!(is_honest, "{} cut at {len}: {found:?}", file.name);
         }
     }
+}
+
+#[test]
+fn content_proves_itself_where_every_byte_of_it_is_the_file_s() {
+    for file in made() {
+        assert_eq!(proves_itself(file.bytes.clone()), file.whole, "{}", file.name);
+        let (longer, shorter) = ([&file.bytes[..], b"more"].concat(), file.bytes[..file.bytes.len() - 1].to_vec());
+        assert!(!proves_itself(longer) && !proves_itself(shorter), "{}", file.name);
+    }
+    assert!(!proves_itself(Vec::new()) && !proves_itself(noise(5000, 3)));
 }
 
 /// Damaged in every way that comes to mind: a verdict, or none, within a few times its length of reading.

@@ -56,45 +56,6 @@ pub fn matches_type(name: &str, head: &[u8]) -> ContentMatch {
     if found.starts_with(mark) { ContentMatch::Match } else { ContentMatch::Mismatch }
 }
 
-/// True when the whole content of a file proves itself: its own structure reaches to its last byte and its checksums hold. Told
-/// of PNG (every chunk's CRC) and of what is a ZIP (its directory stands where its end says).
-#[must_use]
-pub fn proves_itself(bytes: &[u8]) -> bool {
-    is_whole_png(bytes) || is_whole_zip(bytes)
-}
-
-fn is_whole_png(bytes: &[u8]) -> bool {
-    let Some(mut rest) = bytes.strip_prefix(b"\x89PNG\r\n\x1a\n") else { return false };
-    while let Some((length, chunk)) = rest.split_first_chunk::<4>() {
-        let Ok(length) = usize::try_from(u32::from_be_bytes(*length)) else { return false };
-        let Some((counted, behind)) = length.checked_add(4).and_then(|len| chunk.split_at_checked(len)) else { return false };
-        let Some((sum, behind)) = behind.split_first_chunk::<4>() else { return false };
-        if crc32fast::hash(counted) != u32::from_be_bytes(*sum) {
-            return false;
-        }
-        if counted.starts_with(b"IEND") {
-            return behind.is_empty();
-        }
-        rest = behind;
-    }
-    false
-}
-
-fn is_whole_zip(bytes: &[u8]) -> bool {
-    const END: usize = 22;
-    if !bytes.starts_with(b"PK\x03\x04") {
-        return false;
-    }
-    let Some(end) = bytes.len().checked_sub(END).and_then(|at| bytes.get(at..)).filter(|end| end.starts_with(b"PK\x05\x06"))
-    else {
-        return false;
-    };
-    let word = |at: usize| end.get(at..at + 4).and_then(<[u8]>::first_chunk).map_or(0, |word| u32::from_le_bytes(*word) as usize);
-    let (size, offset) = (word(12), word(16));
-    let directory = bytes.get(offset..).unwrap_or_default();
-    offset.checked_add(size) == bytes.len().checked_sub(END) && directory.starts_with(b"PK\x01\x02")
-}
-
 /// True when `head` reads as text: UTF-8 or UTF-16 with a mark, or bytes without control characters.
 #[must_use]
 pub fn is_text(head: &[u8]) -> bool {

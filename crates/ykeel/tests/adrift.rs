@@ -136,6 +136,7 @@ fn files_adrift_are_chosen_by_kind_length_and_state_and_wrong_words_are_told() {
         (&["adrift", drive, "--least", "many"], 2),
         (&["extract", drive, "--adrift", "a999999", "--to", text(&bench.path("none"))], 2),
         (&["extract", drive, "--to", text(&bench.path("none"))], 2),
+        (&["extract", drive, "--volume", "n1", "--kinds", "jpg", "--to", text(&bench.path("none"))], 2),
         (&["adrift", text(&bench.path("nowhere.img"))], 3),
     ] {
         let output = bench.run(arguments);

@@ -111,8 +111,6 @@ pub struct AdriftProgress {
 pub struct AdriftFiles {
     /// The files, by their start.
     pub files: Vec<Adrift>,
-    /// Starts that led to nothing.
-    pub nothing: usize,
     /// True when it was stopped: there may be more.
     pub cancelled: bool,
 }
@@ -197,7 +195,6 @@ fn within(
         let looked = judge(ground, kind, start.at);
         let Some(file) = looked.file else {
             spare = spare.saturating_sub(looked.read);
-            out.nothing += 1;
             continue;
         };
         if file.state == State::Cut {

@@ -3,23 +3,21 @@
 use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io::{BufRead, BufReader, Write};
-use std::path::{Path, PathBuf};
+use std::os::unix::fs::FileExt;
+use std::path::{Component, Path, PathBuf};
 
 use keel_adrift::State;
+use keel_source::own::{self, Over};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource};
 use serde::{Deserialize, Serialize};
 
 use super::Adrift;
 use crate::error::{CoreError, file_error};
-use crate::files::numbered;
+use crate::files::{is_same, put};
 use crate::job::{Cancel, Desk};
 
 /// The manifest: a line for each file, written as they are taken out.
 const MANIFEST: &str = "ykeel-adrift.jsonl";
-/// End of the name of a file while it is written.
-const UNFINISHED: &str = ".unfinished";
-/// The most namesakes in one folder.
-const MOST_NAMESAKES: u32 = 100_000;
 /// Bytes read at once.
 const STEP: u64 = 1 << 20;
 
@@ -118,6 +116,17 @@ pub struct TakenOut {
 }
 
 impl TakenOut {
+    /// What the journal says of it: counts, and the manifest with its hash.
+    fn line(&self) -> serde_json::Value {
+        let count = |state| self.count(state);
+        let hash = fs::read(&self.manifest).map(|bytes| blake3::hash(&bytes).to_hex().to_string()).ok();
+        serde_json::json!({
+            "whole": count(TakenState::Whole), "plausible": count(TakenState::Plausible), "cut": count(TakenState::Cut),
+            "partly_unreadable": count(TakenState::Damaged), "bytes": self.bytes, "was_there": self.was_there, "cancelled": self.cancelled,
+            "manifest": self.manifest, "blake3": hash,
+        })
+    }
+
     /// Files by how they came out.
     #[must_use]
     pub fn count(&self, state: TakenState) -> usize {
@@ -140,8 +149,17 @@ pub fn take_out(
     crate::whose::not_on_its_own_medium(source.as_ref(), to)?;
     fs::create_dir_all(to).map_err(file_error("create", to))?;
     let manifest = to.join(MANIFEST);
-    let before = before(&manifest, to, &source.identity().key());
-    let mut lines = begin(&manifest, &source.identity().key())?;
+    let key = source.identity().key();
+    let before = before(&manifest, &key);
+    let stands = |file: &Adrift, cancel: &Cancel| {
+        let entry = before.get(&file.at_byte).filter(|entry| entry.extents == file.extents)?;
+        let saved = Path::new(&entry.saved_as);
+        let is_below = saved.components().all(|part| matches!(part, Component::Normal(_)));
+        (is_below && is_same(&to.join(saved), entry.bytes, &entry.blake3, cancel)).then_some(entry)
+    };
+    let missing = files.iter().filter(|file| !before.contains_key(&file.at_byte)).map(|file| file.bytes);
+    put::has_room(to, missing.fold(0, u64::saturating_add))?;
+    let mut lines = begin(&manifest, &key)?;
     let mut out = TakenOut { manifest: manifest.clone(), ..TakenOut::default() };
     for (done, file) in files.iter().enumerate() {
         if desk.cancel().is_cancelled() {
@@ -149,7 +167,7 @@ pub fn take_out(
             break;
         }
         desk.tell(TakeOutProgress { files: done, of: files.len(), bytes: out.bytes });
-        if let Some(entry) = before.get(&(file.at_byte, file.bytes)) {
+        if let Some(entry) = stands(file, desk.cancel()) {
             out.was_there += 1;
             out.files.push(entry.clone());
             continue;
@@ -163,46 +181,19 @@ pub fn take_out(
         out.files.push(entry);
     }
     lines.sync_all().map_err(file_error("flush", &manifest))?;
-    let counts: Vec<String> = [TakenState::Whole, TakenState::Plausible, TakenState::Cut, TakenState::Damaged]
-        .map(|state| {
-            format!(
-                "{} {}",
-                out.count(state),
-                serde_json::to_value(state).ok().and_then(|word| word.as_str().map(str::to_string)).unwrap_or_default()
-            )
-        })
-        .into();
-    crate::case::note(
-        source.as_ref(),
-        "extract",
-        &serde_json::json!({ "adrift": counts.join(", "), "bytes": out.bytes, "manifest": manifest }),
-    );
+    crate::case::note(source.as_ref(), "extract", &out.line());
     Ok(out)
 }
 
-/// What an earlier run took out of the same drive, as far as it still stands there with the same content.
-fn before(manifest: &Path, to: &Path, key: &str) -> HashMap<(ByteOffset, u64), TakenOutEntry> {
+/// What an earlier run says that it took out of the same drive, by place; the last line of a place counts.
+fn before(manifest: &Path, key: &str) -> HashMap<ByteOffset, TakenOutEntry> {
     let Ok(file) = File::open(manifest) else { return HashMap::new() };
     let mut lines = BufReader::new(file).lines().map_while(Result::ok);
     if lines.next().is_none_or(|head| head != self::head(key)) {
         return HashMap::new();
     }
     let entries = lines.filter_map(|line| serde_json::from_str::<TakenOutEntry>(&line).ok());
-    let stands = |entry: &TakenOutEntry| {
-        let path = Path::new(&entry.saved_as);
-        let is_below = path.components().all(|part| matches!(part, std::path::Component::Normal(_)));
-        let path = to.join(path);
-        let is_as_long = is_below && fs::symlink_metadata(&path).is_ok_and(|there| there.is_file() && there.len() == entry.bytes);
-        is_as_long && hash_of(&path).is_some_and(|hash| hash == entry.blake3)
-    };
-    entries.filter(stands).map(|entry| ((entry.at_byte, entry.bytes), entry)).collect()
-}
-
-/// BLAKE3 of a file of this system.
-fn hash_of(path: &Path) -> Option<String> {
-    let mut hasher = blake3::Hasher::new();
-    std::io::copy(&mut File::open(path).ok()?, &mut hasher).ok()?;
-    Some(hasher.finalize().to_hex().to_string())
+    entries.map(|entry| (entry.at_byte, entry)).collect()
 }
 
 /// First line of a manifest.
@@ -210,46 +201,46 @@ fn head(key: &str) -> String {
     serde_json::json!({ "adrift_of": key }).to_string()
 }
 
-/// The manifest, to be written on; that of another drive is left alone.
+/// The manifest, to be written on; that of another drive, and what is no file, is left alone.
 fn begin(manifest: &Path, key: &str) -> Result<File, CoreError> {
+    let writing = file_error("write", manifest);
     match File::create_new(manifest) {
         Ok(mut file) => {
-            writeln!(file, "{}", head(key)).map_err(file_error("write", manifest))?;
+            writeln!(file, "{}", head(key)).map_err(writing)?;
             Ok(file)
         }
         Err(_) => {
-            let mut first = String::new();
-            let opened = File::open(manifest).map_err(file_error("read", manifest))?;
-            BufReader::new(opened).read_line(&mut first).map_err(file_error("read", manifest))?;
-            if first.trim_end() != head(key) {
-                return Err(CoreError::Nothing("the folder holds what was taken out of another drive: name another folder"));
+            let ours = |head_bytes: &[u8], _: &[u8]| head_bytes.starts_with(format!("{}\n", head(key)).as_bytes());
+            own::may_stand(manifest, Over::Ours(&ours)).map_err(file_error("go on with", manifest))?;
+            let mut file = fs::OpenOptions::new().read(true).append(true).open(manifest).map_err(file_error("open", manifest))?;
+            // A line that a crash cut stays, and is none; the next one begins anew.
+            let mut last = [b'\n'];
+            let end = file.metadata().map_err(file_error("read", manifest))?.len();
+            file.read_exact_at(&mut last, end.saturating_sub(1)).map_err(file_error("read", manifest))?;
+            if last != [b'\n'] {
+                file.write_all(b"\n").map_err(writing)?;
             }
-            fs::OpenOptions::new().append(true).open(manifest).map_err(file_error("write", manifest))
+            Ok(file)
         }
     }
 }
 
-/// Folder of a file: its sort, and the month in which it was made.
-fn folder_of(file: &Adrift) -> PathBuf {
-    let month = file
-        .made
-        .as_deref()
-        .and_then(|made| made.get(..7))
-        .filter(|month| month.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-'));
-    let folder = Path::new(file.sort.word()).join(file.kind);
-    month.map_or_else(|| folder.clone(), |month| folder.join(month))
+/// Folders of a file: its sort, its kind, and the month in which it was made.
+fn folders_of(file: &Adrift) -> Vec<&str> {
+    let month = file.made.as_deref().and_then(|made| made.get(..7));
+    let month = month.filter(|month| month.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-'));
+    [Some(file.sort.word()), Some(file.kind), month].into_iter().flatten().collect()
 }
 
 /// Takes one file out; none where that was stopped, and nothing of it stays.
 fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Result<Option<TakenOutEntry>, CoreError> {
-    let folder = to.join(folder_of(file));
-    fs::create_dir_all(&folder).map_err(file_error("create", &folder))?;
-    // Its name is taken at once; what is written goes beside it until it is whole.
-    let path = fresh(&folder, &file.name)?;
-    let mut beside = path.clone().into_os_string();
-    beside.push(UNFINISHED);
-    let beside = PathBuf::from(beside);
-    let mut target = File::create(&beside).map_err(file_error("create", &beside))?;
+    let mut folder = PathBuf::new();
+    for part in folders_of(file) {
+        folder.push(part);
+        put::make_folder(&to.join(&folder)).map_err(file_error("create", &to.join(&folder)))?;
+    }
+    let (mut target, part) = put::create(to, &folder, &file.name).map_err(file_error("create", &to.join(&folder)))?;
+    let beside = to.join(&part);
     let (mut hasher, mut bad, mut done) = (blake3::Hasher::new(), RangeSet::default(), 0);
     let mut buf = vec![0; STEP as usize];
     for (at, bytes) in &file.extents {
@@ -257,7 +248,6 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Resu
             if cancel.is_cancelled() {
                 drop(target);
                 let _ = fs::remove_file(&beside);
-                let _ = fs::remove_file(&path);
                 return Ok(None);
             }
             let piece = buf.get_mut(..usize::try_from((bytes - from).min(STEP)).unwrap_or(0)).unwrap_or_default();
@@ -273,18 +263,17 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Resu
         }
     }
     target.sync_all().map_err(file_error("flush", &beside))?;
-    fs::rename(&beside, &path).map_err(file_error("name", &path))?;
+    let saved = put::finish(to, &part, &folder, &file.name).map_err(file_error("name", &beside))?;
     let state = match file.state {
         _ if bad.bytes() > 0 => TakenState::Damaged,
         State::Whole => TakenState::Whole,
         State::Plausible => TakenState::Plausible,
         State::Cut => TakenState::Cut,
     };
-    let saved_as = path.strip_prefix(to).unwrap_or(&path).to_string_lossy().into_owned();
     let unreadable: Vec<(u64, u64)> = bad.ranges().iter().map(|range| (range.start.0, range.len())).collect();
     Ok(Some(TakenOutEntry {
         id: file.id.clone(),
-        saved_as,
+        saved_as: saved.to_string_lossy().into_owned(),
         at_byte: file.at_byte,
         bytes: done,
         extents: file.extents.clone(),
@@ -293,17 +282,4 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Resu
         unreadable,
         blake3: hasher.finalize().to_hex().to_string(),
     }))
-}
-
-/// An empty file that was not there, called `name` or by the first number behind it that nobody has.
-fn fresh(folder: &Path, name: &str) -> Result<PathBuf, CoreError> {
-    for number in 1..MOST_NAMESAKES {
-        let path = folder.join(if number == 1 { name.to_string() } else { numbered(name, number) });
-        match File::create_new(&path) {
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
-            Err(error) => return Err(file_error("create", &path)(error)),
-            Ok(_) => return Ok(path),
-        }
-    }
-    Err(CoreError::Nothing("no name is left for a file"))
 }

@@ -32,7 +32,8 @@ pub fn deed(line: &JournalLine) -> Option<Vec<String>> {
         }
         "wipe" => one(wiped(detail)),
         "copy" => one(copied(detail)),
-        "extract" => one(format!("Files were taken out: {}", printable(detail.as_str().unwrap_or_default()))),
+        "extract" => one(taken_out(detail)),
+        "end" => one("The drive was told where it ends".into()),
         "fathom" => one(measured(detail)),
         "put back" => one("What a measurement of the capacity had written was put back".into()),
         "close" => Some(closed(detail)),
@@ -88,6 +89,24 @@ fn copied(detail: &Value) -> String {
     let (all, over) = (number(copied, "bytes"), number(copied, "copied_bytes"));
     let missing = if over < all { format!(", {} are missing in it", size_decimal(all - over)) } else { String::new() };
     format!("The drive was copied to {}: {} of {}{missing}", text(detail, "to"), size_decimal(over), size_decimal(all))
+}
+
+fn taken_out(detail: &Value) -> String {
+    let told = [
+        ("whole", "whole"),
+        ("plausible", "plausible"),
+        ("cut", "cut"),
+        ("partly_unreadable", "partly unreadable"),
+        ("failed", "failed"),
+    ];
+    let counts = told.iter().filter(|(name, _)| *name == "whole" || number(detail, name) > 0);
+    let counts: Vec<String> = counts.map(|(name, word)| format!("{} {word}", number(detail, name))).collect();
+    format!(
+        "Files were taken out: {}; {} with the manifest {}",
+        counts.join(", "),
+        bytes(detail, "bytes"),
+        text(detail, "manifest")
+    )
 }
 
 fn measured(detail: &Value) -> String {

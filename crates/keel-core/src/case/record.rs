@@ -321,13 +321,17 @@ impl Case {
         })
     }
 
-    /// Closes the case. Where the drive was changed under it, the journal gets the layout that it has now, read from the drive.
+    /// True where the journal tells that the drive was changed.
+    #[must_use]
+    pub fn has_changed_drive(&self) -> bool {
+        journal::lines(&self.folder).is_ok_and(|lines| deeds::changed(&lines))
+    }
+
+    /// Closes the case, with the layout that the drive has now, where that was read ([`yard::close`](crate::yard::close)).
     ///
     /// # Errors
     /// As [`Case::write_down`].
-    pub fn close(&mut self) -> Result<(), CoreError> {
-        let was_changed = journal::lines(&self.folder).is_ok_and(|lines| deeds::changed(&lines));
-        let stands = was_changed.then(|| Standing::at(&self.record.source)).flatten();
+    pub fn close(&mut self, stands: Option<&Standing>) -> Result<(), CoreError> {
         let detail = stands.map_or(serde_json::Value::Null, |stands| serde_json::json!({ "stands": stands }));
         self.change("close", &detail, |record| record.closed = Some(now()))
     }

@@ -1,10 +1,9 @@
 //! How a drive stands when its case is closed: its table as it is then, entry by entry, with the volumes that open there.
 
-use std::path::Path;
 use std::sync::Arc;
 
 use keel_format::{registry, table};
-use keel_source::{ByteOffset, ByteRange, OpenOptions, SharedSource, Window, printable, size_decimal};
+use keel_source::{ByteOffset, ByteRange, SharedSource, Window, printable, size_decimal};
 use serde::{Deserialize, Serialize};
 
 /// The most entries that are kept.
@@ -39,12 +38,6 @@ pub struct StandingEntry {
 }
 
 impl Standing {
-    /// Reads the drive at `path` as it is now; none where it does not open.
-    #[must_use]
-    pub fn at(path: &Path) -> Option<Self> {
-        keel_source::open(path, OpenOptions::default()).ok().map(|source| Self::of(&source))
-    }
-
     /// Reads `source` as it is now.
     #[must_use]
     pub fn of(source: &SharedSource) -> Self {

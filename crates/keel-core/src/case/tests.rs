@@ -145,6 +145,9 @@ fn what_was_done_is_told_in_sentences_and_what_was_asked_is_not() {
     assert_eq!(told("wipe", wiped).unwrap(), "Ground was overwritten for good (zeros): half of it; it ended with: gone");
     let copied = json!({ "to": "/c.img", "copied": { "bytes": 2000, "copied_bytes": 1500 } });
     assert_eq!(told("copy", copied).unwrap(), "The drive was copied to /c.img: 1.5 kB of 2.0 kB, 500 B are missing in it");
+    let taken = json!({ "whole": 12, "partly_unreadable": 1, "failed": 0, "bytes": 3000, "manifest": "/out/m.json" });
+    let said = "Files were taken out: 12 whole, 1 partly unreadable; 3.0 kB with the manifest /out/m.json";
+    assert_eq!(told("extract", taken).unwrap(), said);
     for event in ["ladder", "opened", "told", "check", "health", "note"] {
         assert_eq!(told(event, json!({ "result": "written" })), None, "{event}");
     }

@@ -8,13 +8,14 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use keel_format::{Deleted, Entry, Finding, NodeKind, Severity, Volume};
-use keel_source::{SharedSource, own};
+use keel_source::SharedSource;
 use sha2::{Digest, Sha256};
 
 use super::ground::{FileGround, GroundJudge};
 use super::manifest::{Extracted, MOST_NAMESAKES, ManifestEntry, Outcome, Part, Unfinished, by_sort, compare, write_manifest};
 use super::name::{numbered, safe_component};
 use super::path::{Resolved, resolve};
+use super::put;
 use super::taken_before::{Before, is_same, mark_of};
 use crate::error::{CoreError, file_error};
 use crate::job::Desk;
@@ -25,8 +26,6 @@ const STEP: usize = 1 << 20;
 const MOST_STREAMS: usize = 256;
 /// The longest file with holes that is taken out, in bytes.
 const MOST_SPARSE: u64 = 16 << 40;
-/// Signs of a name that the name of an unfinished file begins with: it has room for no more with signs of four bytes.
-const LONGEST_STEM: usize = 48;
 
 /// Progress of an extraction.
 #[derive(Debug, Clone)]
@@ -170,9 +169,7 @@ fn has_room(volume: &dyn Volume, wanted: &[Resolved], before: &Before, to: &Path
     // A file that claims more than the volume can hold is refused by itself.
     let missing = wanted.iter().filter(|item| !before.knows(&path_of(item), item));
     let wanted: u64 = missing.map(|item| item.entry.bytes).filter(|bytes| *bytes <= most).fold(0, u64::saturating_add);
-    let Ok(about) = rustix::fs::statvfs(to) else { return Ok(()) };
-    let free = about.f_bavail.saturating_mul(about.f_frsize);
-    if wanted > free { Err(CoreError::NoRoom { path: to.into(), wanted, free }) } else { Ok(()) }
+    put::has_room(to, wanted)
 }
 
 struct Run<'a> {
@@ -289,7 +286,7 @@ impl Run<'_> {
             "" => safe_component(&item.entry.name),
             stream => safe_component(&format!("{}.{stream}.stream", item.entry.name)),
         };
-        let (mut file, part) = self.create(&folder, &name).map_err(|error| error.to_string())?;
+        let (mut file, part) = put::create(self.to, &folder, &name).map_err(|error| error.to_string())?;
         let (mut blake, mut sha) = (blake3::Hasher::new(), Sha256::new());
         let mut buf = vec![0; STEP];
         let mut at = 0;
@@ -320,7 +317,7 @@ impl Run<'_> {
         let there = if line.unreadable_bytes == 0 { self.twin(&folder, &name, line.bytes, blake) } else { None };
         line.was_there = there.is_some();
         let relative = match there {
-            None => self.finish(&part, &folder, &name).map_err(|error| error.to_string())?,
+            None => put::finish(self.to, &part, &folder, &name).map_err(|error| error.to_string())?,
             Some(there) => {
                 let _ = fs::remove_file(self.to.join(&part));
                 there
@@ -360,17 +357,7 @@ impl Run<'_> {
             if self.made.contains(&relative) {
                 continue;
             }
-            let full = self.to.join(&relative);
-            match fs::create_dir(&full) {
-                Ok(()) => {}
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-                    let real = fs::symlink_metadata(&full).is_ok_and(|metadata| metadata.is_dir());
-                    if !real {
-                        return Err(format!("{} is in the way", full.display()));
-                    }
-                }
-                Err(error) => return Err(error.to_string()),
-            }
+            put::make_folder(&self.to.join(&relative)).map_err(|error| error.to_string())?;
             self.made.insert(relative.clone());
         }
         Ok(relative)
@@ -388,37 +375,12 @@ impl Run<'_> {
         sparse.then_some(()).ok_or_else(|| format!("it says that it is {bytes} bytes long, more than its volume can hold"))
     }
 
-    /// Creates a file that was not there, under a name that says that it is not finished.
-    fn create(&self, folder: &Path, name: &str) -> io::Result<(File, PathBuf)> {
-        let stem: String = name.chars().take(LONGEST_STEM).collect();
-        for number in 1..MOST_NAMESAKES {
-            let relative = folder.join(format!("{stem}.{number}.unfinished"));
-            match File::create_new(self.to.join(&relative)) {
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                result => return result.map(|file| (file, relative)),
-            }
-        }
-        Err(io::ErrorKind::AlreadyExists.into())
-    }
-
     /// A file under the same name that has the same content. It is none that was taken out here: each of these keeps its own.
     fn twin(&self, folder: &Path, name: &str, bytes: u64, blake: blake3::Hash) -> Option<PathBuf> {
         let relative = folder.join(name);
         let hash = blake.to_hex();
         let other = !self.saved.contains(&relative);
         (other && is_same(&self.to.join(&relative), bytes, hash.as_str(), self.desk.cancel())).then_some(relative)
-    }
-
-    /// Gives a finished file its name, or one with a number where that is taken.
-    fn finish(&self, part: &Path, folder: &Path, name: &str) -> io::Result<PathBuf> {
-        for number in 1..MOST_NAMESAKES {
-            let relative = folder.join(if number == 1 { name.to_string() } else { numbered(name, number) });
-            match own::put_new(&self.to.join(part), &self.to.join(&relative)) {
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                result => return result.map(|()| relative),
-            }
-        }
-        Err(io::ErrorKind::AlreadyExists.into())
     }
 }
 

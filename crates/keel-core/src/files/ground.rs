@@ -2,8 +2,8 @@
 
 use std::sync::OnceLock;
 
+use keel_adrift::proves_itself;
 use keel_format::check::Allocation;
-use keel_format::content::proves_itself;
 use keel_format::{Entry, Existence, Extent, NodeKind, Volume, read_whole};
 use keel_source::{ByteRange, RangeSet};
 use serde::Serialize;
@@ -156,6 +156,6 @@ impl<'a> GroundJudge<'a> {
         let bytes = usize::try_from(entry.bytes).ok().filter(|bytes| *bytes <= MOST_PROVEN)?;
         let mut stream = self.volume.open(entry.id, "").ok()?;
         let (content, whole) = read_whole(stream.as_mut(), bytes);
-        (whole && proves_itself(&content)).then_some(FileGround::Whole)
+        (whole && proves_itself(content)).then_some(FileGround::Whole)
     }
 }

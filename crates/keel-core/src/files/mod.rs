@@ -8,6 +8,7 @@ mod lost;
 mod manifest;
 mod name;
 mod path;
+pub(crate) mod put;
 mod query;
 mod search;
 mod sort;
@@ -23,12 +24,12 @@ pub use extract::{ExtractProgress, take_out};
 pub use ground::{FileGround, GroundJudge};
 pub use lost::{Lost, take_lost};
 pub use manifest::{Extracted, ManifestEntry, Outcome, Part, SortCount};
-pub(crate) use name::numbered;
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};
 pub use query::{Query, QueryWrong};
 pub use search::{Hit, Hits, Weight, search, weigh};
 pub use sort::Sort;
+pub(crate) use taken_before::is_same;
 
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -57,33 +58,42 @@ pub fn taken(source: &SharedSource, finds: &[Find], find: &Find) -> Option<Taken
     if !find.is_former() {
         return None;
     }
-    let Taken { used: mut taken, mut set_aside } = Taken::default();
+    let (mut used, mut set_aside) = (RangeSet::default(), RangeSet::default());
     for present in finds.iter().filter(|present| present.is_outer() && present.range().overlap(find.range()).is_some()) {
-        let window: SharedSource = Arc::new(Window::new(Arc::clone(source), present.range()));
-        for aside in present.geometry.set_aside(window).ranges() {
-            add(&mut set_aside, ByteRange::sized(present.start_byte + aside.start.0, aside.len()), find);
-        }
-        let volume = open(source, present).ok();
-        for slack in volume.iter().flat_map(|volume| slack(volume.as_ref())) {
-            add(&mut set_aside, ByteRange::sized(present.start_byte + slack.start.0, slack.len()), find);
-        }
-        let allocation = volume.and_then(|volume| volume.allocation());
-        let Some(allocation) = allocation else {
-            add(&mut taken, present.range(), find);
-            continue;
-        };
-        // What stands before the first unit is the volume's own.
-        add(&mut taken, ByteRange::sized(present.start_byte, allocation.first_at.0), find);
-        for units in allocation.used() {
-            let range = allocation.range(&units);
-            add(&mut taken, ByteRange::sized(present.start_byte + range.start.0, range.len()), find);
+        let own = used_by(source, present, open(source, present).ok().as_deref());
+        own.set_aside.ranges().iter().for_each(|aside| add(&mut set_aside, *aside, find));
+        match own.used {
+            Some(ranges) => ranges.ranges().iter().for_each(|range| add(&mut used, *range, find)),
+            None => add(&mut used, present.range(), find),
         }
     }
-    Some(Taken { used: taken, set_aside })
+    Some(Taken { used, set_aside })
+}
+
+/// What a present volume uses, in bytes of the drive.
+pub(crate) struct UsedBy {
+    /// What it counts as used, and what stands before its first unit; none where it does not tell.
+    pub(crate) used: Option<RangeSet>,
+    /// What its formatter set aside and did not clear, and what its files leave of their last clusters.
+    pub(crate) set_aside: RangeSet,
+}
+
+/// What the find `present` uses; `volume` is what it opens as.
+pub(crate) fn used_by(source: &SharedSource, present: &Find, volume: Option<&dyn Volume>) -> UsedBy {
+    let on_drive = |range: ByteRange| ByteRange::sized(present.start_byte + range.start.0, range.len());
+    let window: SharedSource = Arc::new(Window::new(Arc::clone(source), present.range()));
+    let aside = present.geometry.set_aside(window);
+    let slack = volume.map(slack).unwrap_or_default();
+    let used = volume.and_then(Volume::allocation).map(|allocation| {
+        let before = ByteRange::sized(ByteOffset(0), allocation.first_at.0);
+        let units = allocation.used();
+        units.iter().map(|units| allocation.range(units)).chain([before]).map(on_drive).collect()
+    });
+    UsedBy { used, set_aside: aside.ranges().iter().copied().chain(slack).map(on_drive).collect() }
 }
 
 /// What files leave of their last clusters, in bytes of the volume: drivers write no further than a file goes.
-pub(crate) fn slack(volume: &dyn Volume) -> Vec<ByteRange> {
+fn slack(volume: &dyn Volume) -> Vec<ByteRange> {
     let mut slack = Vec::new();
     let _ = volume.walk(Deleted::Hide, &mut |found| {
         let of_file = found.entry.kind == NodeKind::File && found.entry.bytes > 0;

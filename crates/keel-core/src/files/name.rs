@@ -40,7 +40,7 @@ pub fn safe_component(name: &str) -> String {
 }
 
 /// `name` made different from its namesakes in the same folder: `name (2).txt`.
-pub(crate) fn numbered(name: &str, number: u32) -> String {
+pub(super) fn numbered(name: &str, number: u32) -> String {
     match name.rsplit_once('.') {
         Some((stem, extension)) if !stem.is_empty() => format!("{stem} ({number}).{extension}"),
         _ => format!("{name} ({number})"),

@@ -163,7 +163,7 @@ impl Before {
 }
 
 /// True where the file at `path`, no link, is so long and has this BLAKE3.
-pub(super) fn is_same(path: &Path, bytes: u64, blake: &str, cancel: &Cancel) -> bool {
+pub(crate) fn is_same(path: &Path, bytes: u64, blake: &str, cancel: &Cancel) -> bool {
     if !path.symlink_metadata().is_ok_and(|about| about.is_file() && about.len() == bytes) {
         return false;
     }

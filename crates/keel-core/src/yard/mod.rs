@@ -13,7 +13,7 @@ use serde::Serialize;
 pub use arrivals::{changes, device_berths, devices, watch};
 pub use sight::{Sight, Work};
 
-use crate::case::Case;
+use crate::case::{Case, Standing};
 pub use crate::device::Device;
 use crate::error::{CoreError, chain, file_error};
 use crate::{copy, fathom, plan};
@@ -25,6 +25,15 @@ use crate::{copy, fathom, plan};
 /// [`CoreError::Source`] as [`keel_source::open`], and when the log of a copy cannot be read.
 pub fn open(path: &Path, options: OpenOptions) -> Result<SharedSource, CoreError> {
     as_seen(keel_source::open(path, options)?)
+}
+
+/// Closes a case. Where the drive was changed under it, the journal gets the layout that it has now, as every stage sees it.
+///
+/// # Errors
+/// As [`Case::write_down`].
+pub fn close(case: &mut Case) -> Result<(), CoreError> {
+    let drive = case.has_changed_drive().then(|| open(&case.record.source, OpenOptions::default()).ok()).flatten();
+    case.close(drive.as_ref().map(Standing::of).as_ref())
 }
 
 /// `source`, opened as it claims to be, as every stage but Fathom works on it.

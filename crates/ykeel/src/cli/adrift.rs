@@ -26,6 +26,14 @@ pub(crate) struct AdriftArgs {
     pub(crate) same: bool,
 }
 
+impl AdriftArgs {
+    /// True where anything is asked for.
+    pub(crate) fn is_asked(&self) -> bool {
+        let chosen = !self.kinds.is_empty() || self.least.is_some() || !self.state.is_empty();
+        chosen || self.everywhere || self.join || self.same
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum StateArg {
     /// Proven to its last byte.

@@ -105,9 +105,9 @@ The same command again goes on with what was stopped.";
 /// `adrift`.
 pub(super) const ADRIFT: &str = "\
 Examples:
-  ykeel adrift deckhand-laptop.img
-  ykeel adrift harbour-camera.img --kinds pictures,mp4 --least 100kB --state whole,plausible
-  ykeel extract harbour-camera.img --adrift --kinds pictures --to taken-out";
+  ykeel adrift linen-store.img
+  ykeel adrift linen-store.img --kinds pictures,pdf --least 4kB --state whole,plausible
+  ykeel extract linen-store.img --adrift --kinds pictures --to taken-out";
 /// `report`.
 pub(super) const REPORT: &str = "\
 Examples:

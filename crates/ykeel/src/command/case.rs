@@ -6,6 +6,7 @@ use keel_core::CoreError;
 use keel_core::case::{self, Case};
 use keel_core::intake::{self, CHECKS, Check, KNOWN_ERRORS, Outcome, SYMPTOMS};
 use keel_core::place::label_told;
+use keel_core::yard;
 use keel_source::{OpenOptions, counted, printable};
 use serde::Serialize;
 
@@ -87,7 +88,7 @@ pub(super) fn run(command: CaseCommand) -> anyhow::Result<()> {
         CaseCommand::Show { source, json } => show(&of(&source)?, json),
         CaseCommand::Close { source, again, json } => {
             let mut case = of(&source)?;
-            if again { case.open_again() } else { case.close() }?;
+            if again { case.open_again() } else { yard::close(&mut case) }?;
             show(&case, json)
         }
         CaseCommand::Verify { source, json } => verify(&of(&source)?, json),

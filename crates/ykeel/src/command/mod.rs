@@ -70,6 +70,10 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
         }
         Some(Command::Extract { source, volume, paths, adrift, which, to }) => match adrift {
             Some(ids) => adrift::extract(&source, &ids, &which, &to),
+            None if which.is_asked() => Err(Ended::WrongUse(
+                "--kinds, --least, --state, --everywhere, --join and --same choose files adrift: add --adrift".into(),
+            )
+            .into()),
             None => extract::run(&source, &volume.unwrap_or_default(), &paths, &to),
         },
         Some(Command::Adrift { source, which }) => adrift::run(&source, &which),

@@ -83,7 +83,7 @@ fn ask_client(app: &mut App) -> Effects {
 fn close(_app: &mut App) -> Effects {
     vec![Effect::Case(Box::new(|case| {
         let (changed, told) = match case.record.closed {
-            None => (case.close(), "the case is closed; Z opens it again"),
+            None => (keel_core::yard::close(case), "the case is closed; Z opens it again"),
             Some(_) => (case.open_again(), "the case is open again"),
         };
         changed.map(|()| Some(told.into()))
