@@ -227,3 +227,31 @@ fn pieces_are_joined_where_the_whole_proves_itself_and_never_otherwise() {
         assert_eq!((cut.state, cut.extents.len()), (State::Cut, 1), "{cut:?}");
     }
 }
+
+#[test]
+fn links_in_the_target_are_not_followed_and_a_torn_manifest_is_gone_on_with() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = drive(&[(4096, png(&[1; 3000])), (20_480, png(&[2; 400]))], 1 << 16);
+    let all = found(&source, &RangeSet::default());
+    let shared: SharedSource = Arc::new(source);
+    let (desk, _progress) = Desk::new(Cancel::default());
+    let files: Vec<&Adrift> = all.files.iter().collect();
+    let (elsewhere, linked) = (folder.path().join("elsewhere"), folder.path().join("linked"));
+    std::fs::create_dir(&elsewhere).unwrap();
+    std::fs::create_dir(&linked).unwrap();
+    std::os::unix::fs::symlink(&elsewhere, linked.join("pictures")).unwrap();
+    assert!(take_out(&shared, &files, &linked, &desk).is_err());
+    std::os::unix::fs::symlink(elsewhere.join("m"), linked.join("other")).unwrap();
+    std::fs::remove_file(linked.join("ykeel-adrift.jsonl")).unwrap();
+    std::fs::rename(linked.join("other"), linked.join("ykeel-adrift.jsonl")).unwrap();
+    assert!(take_out(&shared, &files, &linked, &desk).is_err());
+    assert_eq!(std::fs::read_dir(&elsewhere).unwrap().count(), 0);
+    // A crash cut the last line: its file is not known, and the next line is one of its own.
+    let to = folder.path().join("out");
+    take_out(&shared, &files, &to, &desk).unwrap();
+    let manifest = to.join("ykeel-adrift.jsonl");
+    let whole = std::fs::read(&manifest).unwrap();
+    std::fs::write(&manifest, &whole[..whole.len() - 30]).unwrap();
+    assert_eq!(take_out(&shared, &files, &to, &desk).unwrap().was_there, 1);
+    assert_eq!(take_out(&shared, &files, &to, &desk).unwrap().was_there, 2);
+}
