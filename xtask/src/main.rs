@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --drafts[=COUNT] | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] |
 //! fuzz [--count=N] [--seed=S] | bench-guest`.
 #![forbid(unsafe_code)]
 
@@ -6,6 +6,7 @@ mod bench;
 mod bench_adrift;
 mod bench_copy;
 mod bench_devices;
+mod bench_drafts;
 mod bench_fathom;
 #[path = "../guest/bench.rs"]
 mod bench_guest;
@@ -52,6 +53,9 @@ fn main() -> anyhow::Result<()> {
         Some("bench") if rest.iter().any(|word| word.starts_with("--adrift")) => {
             bench_adrift::run_all(rest.iter().find_map(|word| word.strip_prefix("--adrift=")?.parse().ok()))
         }
+        Some("bench") if rest.iter().any(|word| word.starts_with("--drafts")) => {
+            bench_drafts::run_all(rest.iter().find_map(|word| word.strip_prefix("--drafts=")?.parse().ok()))
+        }
         Some("bench") if rest.iter().any(|word| word == "--renew") => bench_renew::run_all(),
         Some("bench-plan") => bench_plan::one(rest.first().map_or("", String::as_str), rest.get(1).map_or("", String::as_str)),
         Some("bench") => bench::run_all(),
@@ -67,7 +71,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --drafts[=COUNT] | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
         ),
     }
 }

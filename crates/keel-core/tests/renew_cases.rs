@@ -18,6 +18,7 @@ use keel_core::{CoreError, Refusal};
 use keel_format::VolumeKind;
 use keel_format::table::{self, Role, Scheme, TypeCode};
 use keel_source::{Lba, MemorySource, Overlay, SectorSize, SharedSource};
+use sha2::{Digest, Sha256};
 use support::{Bench, MIB, files, swept};
 
 const MADE_AT: u32 = 1_790_000_000;
@@ -470,11 +471,63 @@ impl Row {
     }
 }
 
+/// A volume that a draft made and its system's driver filled: its kind, and the files that it holds.
+#[derive(serde::Serialize)]
+struct Held {
+    kind: &'static str,
+    bytes: u64,
+    files: BTreeMap<String, String>,
+}
+
+fn hash(bytes: &[u8]) -> String {
+    Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// A few files, as many as a volume of `bytes` bytes has room for in any of its kinds.
+fn few(seed: u64, bytes: u64) -> BTreeMap<String, Vec<u8>> {
+    let room = usize::try_from(bytes / 32).unwrap().min(200_000);
+    let all = files(seed).into_iter().filter(|(_, content)| content.len() < room / 4);
+    all.take(room / 8192).collect()
+}
+
+/// Fills the new volumes of a draft, and forgets those that it gave up.
+fn fill_new(bench: &Bench, draft: &Draft, held: &mut BTreeMap<u64, Held>, seed: u64) {
+    let stands = |at: u64| draft.entries.iter().any(|entry| entry.content == Content::Stands && entry.first.0 * 512 == at);
+    held.retain(|at, _| stands(*at));
+    for entry in draft.entries.iter().filter(|entry| matches!(entry.content, Content::New(_))) {
+        let (kind, at, bytes) = (entry.kind().expect("what is made has a kind"), entry.first.0 * 512, entry.sectors.0 * 512);
+        // The system of this machine has no driver that writes to HFS+.
+        let content = few(seed, bytes);
+        if kind == VolumeKind::HfsPlus || content.is_empty() {
+            continue;
+        }
+        bench.fill_at(at, bytes, kind, &content);
+        let files = content.iter().map(|(path, bytes)| (path.clone(), hash(bytes))).collect();
+        held.insert(at, Held { kind: kind.word(), bytes, files });
+    }
+}
+
+/// Every file of every volume that is held lists with its path and reads as it was written.
+fn nothing_is_lost(source: &SharedSource, held: &BTreeMap<u64, Held>, of: &str) {
+    let finds = swept(source, Reach::Landmarks).finds;
+    for (at, held) in held {
+        let find =
+            finds.iter().find(|find| find.start_byte.0 == *at).unwrap_or_else(|| panic!("{of}: {} at {at} is gone", held.kind));
+        let volume = keel_core::files::open(source, find).unwrap();
+        for (path, wanted) in &held.files {
+            let entry = keel_core::files::resolve(volume.as_ref(), path).unwrap_or_else(|why| panic!("{of}: {path}: {why}"));
+            let (bytes, _) = keel_format::read_whole(volume.open(entry.entry.id, "").unwrap().as_mut(), 1 << 20);
+            assert_eq!(hash(&bytes), *wanted, "{of}: {path} of {} at {at}", held.kind);
+        }
+    }
+}
+
 #[test]
 fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
     let mut row = Row(0x5EED);
-    let (mut taken, mut refusals) = (0, 0);
+    let (mut taken, mut refusals, mut files_held, mut kept_count) = (0, 0, 0, 0);
     let mut bench = Bench::new(600 * MIB);
+    let mut held = BTreeMap::new();
     // More of them, and some kept for another judge, where that is asked for.
     let rounds = std::env::var("YKEEL_DRAFTS").ok().and_then(|count| count.parse().ok()).unwrap_or(90);
     let kept = std::env::var_os("YKEEL_DRAFTS_TO").map(std::path::PathBuf::from);
@@ -482,6 +535,7 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
         // What earlier rounds left stays for some of them, and then there is a new drive.
         if round % 10 == 0 {
             bench = Bench::new(600 * MIB);
+            held = BTreeMap::new();
         }
         let drive = bench.open();
         let first = (round % 10 == 0).then(|| table_of(SCHEMES[round / 10 % 2]));
@@ -490,6 +544,7 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
         let mut draft = Draft::of(&drive, &swept_before.table, renew::ALIGN);
         let mut takes = |step: &Step| renew::settled(&drive, &draft, step).and_then(|step| draft.take(&step));
         let steps: Vec<Step> = steps.into_iter().filter(|step| takes(step).inspect_err(|_| refusals += 1).is_ok()).collect();
+        let of = format!("round {round}: {steps:?}");
         let outcome = match renewed(&drive, &steps) {
             Ok(outcome) => outcome,
             Err(why) => {
@@ -498,38 +553,42 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
                 continue;
             }
         };
-        assert_eq!(outcome.against, Vec::<String>::new(), "round {round}: {steps:?}");
+        assert_eq!(outcome.against, Vec::<String>::new(), "{of}");
         if outcome.edits.is_empty() {
             continue;
         }
         taken += 1;
         lay(&bench, &outcome.edits);
+        // Opened anew: of what is written by another program a reader keeps nothing.
+        let drive = bench.open();
         let reading = table::read(drive.as_ref());
-        assert_eq!(reading.scheme, draft.scheme, "round {round}: {steps:?}");
-        let stated: Vec<(u32, u64, u64)> =
+        assert_eq!(reading.scheme, draft.scheme, "{of}");
+        let mut stated: Vec<(u32, u64, u64)> =
             reading.partitions.iter().map(|entry| (entry.slot, entry.first.0, entry.sectors.0)).collect();
         let mut wanted: Vec<(u32, u64, u64)> =
             draft.entries.iter().map(|entry| (entry.slot, entry.first.0, entry.sectors.0)).collect();
         if draft.scheme.is_some() {
             wanted.sort_unstable();
-            let mut stated = stated;
             stated.sort_unstable();
-            assert_eq!(stated, wanted, "round {round}: {steps:?}");
+            assert_eq!(stated, wanted, "{of}");
         }
         let made = draft.entries.iter().filter(|entry| matches!(entry.content, Content::New(_)));
         for entry in made {
             let at = entry.first.offset(SectorSize(512));
             let kind = keel_format::registry::boot_sector(drive.as_ref(), at).map(|geometry| geometry.kind());
-            assert_eq!(kind, entry.kind(), "round {round}: {steps:?}");
+            assert_eq!(kind, entry.kind(), "{of}");
         }
-        if let Some(folder) = kept.as_ref().filter(|_| round % 8 == 3) {
-            support::run(
-                std::process::Command::new("cp")
-                    .arg("--sparse=always")
-                    .arg(&bench.image)
-                    .arg(folder.join(format!("{round}.img"))),
-            );
+        fill_new(&bench, &draft, &mut held, round as u64 + 1);
+        nothing_is_lost(&bench.open(), &held, &of);
+        files_held += held.values().map(|held| held.files.len()).sum::<usize>();
+        if let Some(folder) = kept.as_ref().filter(|_| round % 5 == 4 && !held.is_empty()) {
+            kept_count += 1;
+            let image = folder.join(format!("{round}.img"));
+            support::run(std::process::Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&image));
+            fs::write(image.with_extension("json"), serde_json::to_vec(&held).unwrap()).unwrap();
         }
     }
-    assert!(taken > 20 && refusals > 12, "{taken} taken, {refusals} refused");
+    println!("{taken} taken, {refusals} refused, {files_held} files read, {kept_count} drives kept");
+    assert!(taken > rounds / 5 && refusals > rounds / 8, "{taken} taken, {refusals} refused");
+    assert!(files_held > taken * 2, "{files_held} files read after {taken} drafts");
 }

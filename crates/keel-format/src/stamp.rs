@@ -25,6 +25,12 @@ impl Stamp {
         Some(Self { at: jiff::tz::TimeZone::UTC.to_datetime(at), utc: true })
     }
 
+    /// From `YYYY-MM-DDThh:mm:ss`, as a file tells of itself; local time. `None` for what is no date.
+    #[must_use]
+    pub fn from_text(text: &str) -> Option<Self> {
+        Some(Self { at: text.parse().ok()?, utc: false })
+    }
+
     /// From FAT date and time words and the ten-millisecond byte; local time. `None` for a date that cannot be.
     #[must_use]
     pub fn from_fat(date: u16, time: u16, tenths: u8) -> Option<Self> {

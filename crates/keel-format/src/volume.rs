@@ -105,8 +105,8 @@ pub struct StreamInfo {
 /// What a volume says of itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct VolumeSummary {
-    /// Kind.
-    pub kind: VolumeKind,
+    /// Kind; none for a tree that no volume holds.
+    pub kind: Option<VolumeKind>,
     /// Label, as stored.
     pub label: Option<String>,
     /// Serial number as the operating system shows it.

@@ -110,7 +110,7 @@ fn every_size_of_every_kind_reads_back_as_it_was_wanted_and_keeps_every_rule() {
                 let read = keel_format::registry::boot_sector(source.as_ref(), ByteOffset(0));
                 assert_eq!(read.as_ref(), Some(&volume.geometry), "{name}");
                 let read = opened(&source);
-                assert_eq!((read.summary().kind, read.summary().label.as_deref()), (kind, Some("SLIPWAY")), "{name}");
+                assert_eq!((read.summary().kind, read.summary().label.as_deref()), (Some(kind), Some("SLIPWAY")), "{name}");
                 let mut listed = 0;
                 read.walk(Deleted::Show, &mut |_| {
                     listed += 1;

@@ -83,7 +83,7 @@ fn every_sort_of_stream_reads_as_the_driver_wrote_it() {
         }
     });
     let (_, volume) = bench.open(512);
-    assert_eq!(volume.summary().kind, VolumeKind::Ntfs);
+    assert_eq!(volume.summary().kind, Some(VolumeKind::Ntfs));
     assert_eq!(volume.summary().label.as_deref(), Some("ENGINE log"));
     let found = contents(volume.as_ref());
     assert_eq!(found.keys().collect::<Vec<_>>(), expected.keys().collect::<Vec<_>>());

@@ -230,6 +230,28 @@ fn unpacked(built: &Path, volumes: &[(&str, &Bench)], tar: &Path) {
 }
 
 #[test]
+fn folders_of_the_first_clusters_are_away_before_a_longer_fat_moves_the_root_there() {
+    for bits in ["12", "16"] {
+        let bytes = if bits == "12" { MIB } else { 4 * MIB };
+        let bench = Bench::new(bytes);
+        bench.format("mkfs.vfat", &["-F", bits, "-s", "1", "-r", "64"]);
+        // Written first, the folders hold the first clusters.
+        let folder = |number: usize| (format!("slip {number:02}/berth/log.txt"), noise(number as u64, 300 + number * 40));
+        let files: Files = (0..20).map(folder).collect();
+        let made = tempfile::tempdir().unwrap();
+        write_tree(made.path(), &files);
+        let mut tops: Vec<_> = std::fs::read_dir(made.path()).unwrap().map(|entry| entry.unwrap().path()).collect();
+        tops.sort();
+        run(Command::new("mcopy").env("LC_ALL", "C.UTF-8").args(["-s", "-i"]).arg(&bench.image).args(tops).arg("::"));
+        for to in [bytes * 5 / 4, bytes * 3 / 2, bytes * 19 / 10] {
+            resize(&bench, bits, to, &files).unwrap_or_else(|why| panic!("FAT{bits}: {why}"));
+        }
+        let (_, volume) = bench.open(512);
+        assert_eq!((wrong(volume.as_ref()), contents(volume.as_ref()) == files), (Vec::new(), true), "FAT{bits}");
+    }
+}
+
+#[test]
 fn a_kernel_goes_on_writing_to_volumes_of_another_length_and_says_nothing_against_them() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let built = std::env::var_os("YKEEL_GUEST").map_or_else(|| root.join("target/guest"), PathBuf::from);

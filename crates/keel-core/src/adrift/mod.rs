@@ -3,18 +3,20 @@
 mod held;
 mod join;
 mod name;
+mod shelf;
 mod take_out;
 
 #[cfg(test)]
 mod tests;
 
 pub use held::held;
-pub use keel_adrift::{State as AdriftState, words};
+pub use keel_adrift::{Start, Starts, State as AdriftState, words};
+pub use shelf::Shelf;
 pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState, take_out};
 
 use std::collections::HashMap;
 
-use keel_adrift::{Ground, KindId, Sort, Start, State, judge};
+use keel_adrift::{Ground, KindId, Sort, State, judge};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Source};
 use serde::Serialize;
 

@@ -226,7 +226,7 @@ fn begin(manifest: &Path, key: &str) -> Result<File, CoreError> {
 }
 
 /// Folders of a file: its sort, its kind, and the month in which it was made.
-fn folders_of(file: &Adrift) -> Vec<&str> {
+pub(super) fn folders_of(file: &Adrift) -> Vec<&str> {
     let month = file.made.as_deref().and_then(|made| made.get(..7));
     let month = month.filter(|month| month.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-'));
     [Some(file.sort.word()), Some(file.kind), month].into_iter().flatten().collect()

@@ -17,7 +17,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use keel_source::own::{Over, OwnFile};
-use keel_source::{ByteOffset, ByteRange, PIECE, Payload, RangeSet, SharedSource};
+use keel_source::{ByteOffset, ByteRange, PIECE, PageBuf, Payload, RangeSet, SharedSource};
 
 use self::filed::{Filed, Hashed, Spot};
 use crate::edit::{Edit, Order};
@@ -202,7 +202,7 @@ impl Bundle {
         let writing = |source| file_error("write", path)(source);
         out.write_all(&self.head()).map_err(writing)?;
         let mut packer = filed::Packer::default();
-        let mut buf = vec![0; PIECE];
+        let mut buf = PageBuf::new(PIECE);
         for range in &self.ranges {
             let order = u8::from(range.order == Some(Order::Primary));
             let mut fixed = Vec::with_capacity(RANGE_BYTES);

@@ -112,7 +112,7 @@ impl<'a> GroundJudge<'a> {
     }
 
     fn of_deleted(&self, entry: &Entry) -> FileGround {
-        let kept = self.volume.summary().kind.facts().deleted;
+        let Some(kept) = self.volume.summary().kind.map(|kind| kind.facts().deleted) else { return FileGround::Whole };
         if entry.bytes == 0 {
             // Where deleting empties the length, that nothing is left does not mean that there was nothing.
             return if kept.empties { FileGround::Gone } else { FileGround::Whole };

@@ -14,11 +14,29 @@ pub enum QueryWrong {
     /// A date that is none.
     #[error("`{0}` is no date: type since:2024, since:2024-05, until:2024-05-31")]
     Date(String),
+    /// Two numbers that are none.
+    #[error("`{0}` is no width and height: type pixels:640x480")]
+    Pixels(String),
     /// A sort or state that is not known.
     #[error("`{0}` is not known: {1}")]
     Unknown(String, &'static str),
 }
 
+/// What is known of a file beside what its volume tells: of one that was found by its content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Told<'a> {
+    /// How far it is proven: `whole`, `plausible`, `cut`.
+    pub state: &'a str,
+    /// Width and height of a picture.
+    pub pixels: Option<(u32, u32)>,
+    /// The find on whose ground it lies.
+    pub volume: Option<&'a str>,
+    /// Its first byte on the drive.
+    pub at: u64,
+}
+
+/// What `state:` may be followed by.
+const PROOFS: &str = "state:whole, state:plausible, state:cut";
 /// What `is:` may be followed by.
 const STATES: &str = "is:file, is:folder, is:link, is:deleted, is:named, is:present";
 /// What `sort:` may be followed by.
@@ -45,6 +63,16 @@ enum Term {
     Kind(NodeKind),
     /// It is still there, only its name is, or it is deleted.
     Existence(Existence),
+    /// It is proven so far.
+    State(&'static str),
+    /// It is a picture of at least so many pixels either way.
+    Pixels(u32, u32),
+    /// It lies on the ground of this find; of none.
+    Volume(Option<String>),
+    /// It begins at this byte of the drive or behind it.
+    From(u64),
+    /// It begins before this byte of the drive.
+    Before(u64),
     /// The term is none of these: nothing meets it.
     Not(Box<Term>),
 }
@@ -57,7 +85,9 @@ pub struct Query {
 
 impl Query {
     /// The query that was typed: words (`boat`), patterns of whole names (`*.jpg`), `sort:pictures`, `>10M`, `<4K`, `since:2024-05`,
-    /// `until:2024-06-30`, `is:deleted`; a `!` before a term turns it around. All of them have to be met.
+    /// `until:2024-06-30`, `is:deleted`; of files that were found by their content `state:whole`, `pixels:640x480` (at least so large),
+    /// `volume:n2` or `volume:none`, and `from:10G`, `before:20G` (places of the drive). A `!` before a term turns it around. All of them
+    /// have to be met.
     ///
     /// # Errors
     /// [`QueryWrong`] naming the term that is none.
@@ -80,16 +110,27 @@ impl Query {
     /// True where `entry` meets all of it.
     #[must_use]
     pub fn meets(&self, entry: &Entry) -> bool {
+        self.meets_told(entry, None)
+    }
+
+    /// The same, where more is `told` of it.
+    #[must_use]
+    pub fn meets_told(&self, entry: &Entry, told: Option<Told<'_>>) -> bool {
         if self.terms.is_empty() {
             return true;
         }
         let name = entry.name.to_lowercase();
-        self.terms.iter().all(|term| meets(term, &name, entry))
+        self.terms.iter().all(|term| meets(term, &name, (entry, told)))
     }
 }
 
-fn meets(term: &Term, name: &str, entry: &Entry) -> bool {
+fn meets(term: &Term, name: &str, (entry, told): (&Entry, Option<Told<'_>>)) -> bool {
     match term {
+        Term::State(state) => told.is_some_and(|told| told.state == *state),
+        Term::Pixels(wide, high) => told.and_then(|told| told.pixels).is_some_and(|(own, tall)| own >= *wide && tall >= *high),
+        Term::Volume(volume) => told.is_some_and(|told| told.volume == volume.as_deref()),
+        Term::From(at) => told.is_some_and(|told| told.at >= *at),
+        Term::Before(at) => told.is_some_and(|told| told.at < *at),
         Term::Word(word) => name.contains(word.as_str()),
         Term::Pattern(pattern) => fits(name, pattern),
         Term::Sort(sort) => entry.kind == NodeKind::File && Sort::of(name) == *sort,
@@ -100,7 +141,7 @@ fn meets(term: &Term, name: &str, entry: &Entry) -> bool {
         Term::Until(date) => entry.times.modified.is_some_and(|time| begin(&time.to_string(), date) <= date.as_str()),
         Term::Kind(kind) => entry.kind == *kind,
         Term::Existence(existence) => entry.existence == *existence,
-        Term::Not(term) => !meets(term, name, entry),
+        Term::Not(term) => !meets(term, name, (entry, told)),
     }
 }
 
@@ -122,12 +163,27 @@ fn term(text: &str) -> Result<Term, QueryWrong> {
         Some(("since", date)) => Term::Since(dated(date).ok_or_else(|| QueryWrong::Date(text.into()))?),
         Some(("until", date)) => Term::Until(dated(date).ok_or_else(|| QueryWrong::Date(text.into()))?),
         Some(("sort", word)) => Term::Sort(sort(word).ok_or_else(|| QueryWrong::Unknown(text.into(), SORTS))?),
+        Some(("state", word)) => proof(word).ok_or_else(|| QueryWrong::Unknown(text.into(), PROOFS))?,
+        Some(("pixels", size)) => pixels(size).ok_or_else(|| QueryWrong::Pixels(text.into()))?,
+        Some(("volume", find)) => Term::Volume((find != "none").then(|| find.to_string())),
+        Some(("from", place)) => Term::From(size(place)?),
+        Some(("before", place)) => Term::Before(size(place)?),
         Some(("is", word)) => state(word).ok_or_else(|| QueryWrong::Unknown(text.into(), STATES))?,
         _ if lower.starts_with('>') => Term::More(size(&lower[1..])?),
         _ if lower.starts_with('<') => Term::Fewer(size(&lower[1..])?),
         _ if lower.contains(['*', '?']) => Term::Pattern(lower.chars().collect()),
         _ => Term::Word(lower),
     })
+}
+
+/// How far a file is proven, by the beginning of the word.
+fn proof(word: &str) -> Option<Term> {
+    ["whole", "plausible", "cut"].into_iter().find(|state| !word.is_empty() && state.starts_with(word)).map(Term::State)
+}
+
+fn pixels(size: &str) -> Option<Term> {
+    let (wide, high) = size.split_once('x')?;
+    Some(Term::Pixels(wide.parse().ok()?, high.parse().ok()?))
 }
 
 /// The sort whose word begins so.

@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, Volume};
 use serde::Serialize;
 
-use super::query::Query;
+use super::query::{Query, Told};
 use super::sort::Sort;
 use crate::CoreError;
 use crate::job::{Cancel, Desk};
@@ -50,11 +50,16 @@ pub struct Hits {
 }
 
 /// Looks for entries of the whole volume that meet `query`; deleted ones too, where `deleted` says so or the query asks for them. The
-/// desk is told how many entries were looked at.
+/// desk is told how many entries were looked at. `told` says what is known of an entry beside what the volume tells.
 ///
 /// # Errors
 /// [`CoreError::Format`] when not even the root can be read.
-pub fn search(volume: &dyn Volume, query: &Query, deleted: Deleted, desk: &Desk<u64>) -> Result<Hits, CoreError> {
+pub fn search<'a>(
+    volume: &dyn Volume,
+    (query, told): (&Query, &dyn Fn(&Entry) -> Option<Told<'a>>),
+    deleted: Deleted,
+    desk: &Desk<u64>,
+) -> Result<Hits, CoreError> {
     let deleted = if query.wants_deleted() { Deleted::Show } else { deleted };
     let mut found = Hits::default();
     let findings = volume.walk(deleted, &mut |below| {
@@ -62,7 +67,7 @@ pub fn search(volume: &dyn Volume, query: &Query, deleted: Deleted, desk: &Desk<
         if found.looked_at.is_multiple_of(REPORT) {
             desk.tell(found.looked_at);
         }
-        if query.meets(below.entry) {
+        if query.meets_told(below.entry, told(below.entry)) {
             match found.hits.len() < MOST_HITS {
                 true => found.hits.push(Hit { folder: below.folder.to_string(), entry: below.entry.clone() }),
                 false => found.untold += 1,

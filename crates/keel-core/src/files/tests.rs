@@ -37,7 +37,8 @@ impl StreamReader for Claims {
 
 impl Hostile {
     fn new(files: &[(&str, &str)]) -> Self {
-        let summary = VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 1 << 30, cluster_bytes: 4096 };
+        let summary =
+            VolumeSummary { kind: Some(VolumeKind::Ntfs), label: None, serial: None, bytes: 1 << 30, cluster_bytes: 4096 };
         Self {
             summary,
             files: files.iter().map(|(folder, name)| (folder.to_string(), name.to_string())).collect(),
@@ -353,7 +354,7 @@ fn marked_folders_weigh_what_is_below_them_and_a_search_goes_through_all_of_it()
     stopped.cancel();
     assert_eq!(weigh(&volume, &[String::new()], &stopped).unwrap(), None);
     let (desk, _progress) = Desk::new(Cancel::default());
-    let found = search(&volume, &Query::typed("*.jpg").unwrap(), Deleted::Hide, &desk).unwrap();
+    let found = search(&volume, (&Query::typed("*.jpg").unwrap(), &|_| None), Deleted::Hide, &desk).unwrap();
     let paths: Vec<String> = found.hits.iter().map(Hit::path).collect();
     assert_eq!(
         (paths, found.looked_at, found.untold),

@@ -5,8 +5,8 @@ use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use keel_source::{
-    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, PIECE, Payload, SharedSource, Source, WriteTarget,
-    copy_log_of,
+    ByteOffset, ByteRange, COPY_LOG_VERSION, CopyHead, CopyLog, CopyState, PIECE, PageBuf, Payload, SharedSource, Source,
+    WriteTarget, copy_log_of,
     own::{self, Over},
 };
 
@@ -85,7 +85,7 @@ pub fn apply(
     unchanged(target.as_mut(), &plan.edits)?;
     let bundle = Bundle::new(source, &plan.edits);
     each(Step::Allowed);
-    bundle.write(&path, &mut |at, buf| target.read_back(at, buf).is_ok())?;
+    bundle.write(&path, &mut |at, buf| target.read_direct(at, buf).is_ok())?;
     case::note_bundle(source.identity(), &path, &options.stamp)?;
     each(Step::BundleDurable);
     let written = write_edits(target.as_mut(), &plan.edits, each);
@@ -138,7 +138,7 @@ pub(super) fn write_edits(target: &mut dyn WriteTarget, edits: &[Edit], each: &m
     each(Step::Flushed);
     // What is compared is what the drive holds, not what the system keeps of it in memory.
     target.forget();
-    let mut now = vec![0; PIECE];
+    let mut now = PageBuf::new(PIECE);
     for (index, edit) in edits.iter().enumerate() {
         kept(target, edit.at_byte, &edit.after, &mut now)?;
         each(Step::Compared(index));
@@ -150,7 +150,7 @@ pub(super) fn write_edits(target: &mut dyn WriteTarget, edits: &[Edit], each: &m
 fn kept(target: &mut dyn WriteTarget, at: ByteOffset, payload: &Payload, now: &mut [u8]) -> Result<(), CoreError> {
     payload.each_piece(|from, piece| {
         let now = now.get_mut(..piece.len()).unwrap_or_default();
-        target.read_back(at + from, now)?;
+        target.read_direct(at + from, now)?;
         if now == piece { Ok(()) } else { Err(Refusal::NotKept { at: at + from }.into()) }
     })
 }

@@ -297,22 +297,35 @@ pub(super) fn against(
         let range = ByteRange::sized(fitted.range.start + at.0, extent.bytes);
         written.lacking(range).iter().map(|left| left.len()).sum::<u64>() < range.len()
     };
-    for (path, (id, bytes, extents)) in &before {
+    for (path, file) in &before {
         if cancel.is_cancelled() {
             break;
         }
-        let Some((other, others_bytes, others)) = after.get(path) else {
+        let Some(other) = after.get(path) else {
             return vec![format!("{path} of {name} would not be there")];
         };
-        let untouched = extents == others && !extents.is_empty() && !extents.iter().any(is_written);
-        if bytes != others_bytes || !(untouched || same(now.as_ref(), *id, then.as_ref(), *other)) {
+        let untouched = file.extents == other.extents && !file.extents.is_empty() && !file.extents.iter().any(is_written);
+        if file.is_other_than(other) || !(untouched || same((now.as_ref(), file), (then.as_ref(), other))) {
             return vec![format!("{path} of {name} would not read as it does")];
         }
     }
     Vec::new()
 }
 
-type File = (keel_format::NodeId, u64, Vec<Extent>);
+/// What a volume lists under a path.
+struct File {
+    id: keel_format::NodeId,
+    kind: NodeKind,
+    bytes: u64,
+    extents: Vec<Extent>,
+}
+
+impl File {
+    /// A folder is what it lists: its own bytes name the places of what moves.
+    fn is_other_than(&self, other: &Self) -> bool {
+        self.kind != other.kind || self.kind != NodeKind::Directory && self.bytes != other.bytes
+    }
+}
 
 fn files(volume: &dyn Volume) -> Result<BTreeMap<String, File>, keel_format::FormatError> {
     let mut files = BTreeMap::new();
@@ -326,17 +339,21 @@ fn files(volume: &dyn Volume) -> Result<BTreeMap<String, File>, keel_format::For
             twice += 1;
             path = format!("{path}\u{0}{twice}");
         }
-        files.insert(path, (entry.id, entry.bytes, extents));
+        files.insert(path, File { id: entry.id, kind: entry.kind, bytes: entry.bytes, extents });
         ControlFlow::Continue(())
     })?;
     Ok(files)
 }
 
 /// True when both read the same, or neither reads.
-fn same(now: &dyn Volume, id: keel_format::NodeId, then: &dyn Volume, other: keel_format::NodeId) -> bool {
-    let (Ok(one), Ok(two)) = (now.streams(id), then.streams(other)) else {
+fn same((now, file): (&dyn Volume, &File), (then, other): (&dyn Volume, &File)) -> bool {
+    let (id, other) = (file.id, other.id);
+    let (Ok(mut one), Ok(mut two)) = (now.streams(id), then.streams(other)) else {
         return now.streams(id).is_err() == then.streams(other).is_err();
     };
+    if file.kind == NodeKind::Directory {
+        [&mut one, &mut two].into_iter().for_each(|streams| streams.retain(|stream| !stream.name.is_empty()));
+    }
     one == two
         && one.iter().all(|stream| {
             let (one, two) = (now.open(id, &stream.name), then.open(other, &stream.name));

@@ -67,6 +67,8 @@ pub struct SweepProgress {
     pub bad: Vec<ByteRange>,
     /// What the surface holds, as far as it was looked at.
     pub ground: Arc<GroundMap>,
+    /// Where files may begin, so far; told now and then, when there are more.
+    pub starts: Option<Arc<Starts>>,
 }
 
 /// What a sweep found.
@@ -170,7 +172,16 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     if options.reach != Reach::Surface {
         finds = landmarks::walk(&watched, &table, &mut state.clues, cancel);
         let (told, ground) = (Some(finds.clone()), Arc::new(state.ground.clone()));
-        desk.tell(SweepProgress { done: 0, total: 0, head: ByteOffset(0), rate: 0, finds: told, bad: Vec::new(), ground });
+        desk.tell(SweepProgress {
+            done: 0,
+            total: 0,
+            head: ByteOffset(0),
+            rate: 0,
+            finds: told,
+            bad: Vec::new(),
+            ground,
+            starts: None,
+        });
     }
     let ground = match options.reach {
         Reach::Landmarks => Vec::new(),

@@ -25,6 +25,8 @@ const HAND_OVER: u64 = 8 << 20;
 const TELL: Duration = Duration::from_millis(50);
 /// How often finds are inferred anew while leads come in.
 const INFER: Duration = Duration::from_millis(600);
+/// How often starts of files are told while more are met.
+const LIST: Duration = Duration::from_secs(2);
 /// How often the state file is written.
 const SAVE: Duration = Duration::from_secs(3);
 
@@ -197,8 +199,8 @@ fn watch(
     let mut last = None;
     let begun = Instant::now();
     let before = shared.state.lock().map(|state| covered(&state.0)).unwrap_or(0);
-    let (mut saved, mut inferred, mut told) = (begun, begun, begun);
-    let mut leads = 0;
+    let (mut saved, mut inferred, mut told, mut listed) = (begun, begun, begun, begun);
+    let (mut leads, mut starts_told) = (0, 0);
     loop {
         let finished = threads.iter().all(thread::ScopedJoinHandle::is_finished);
         if finished || desk.cancel().is_cancelled() {
@@ -216,6 +218,8 @@ fn watch(
         let ground = Arc::new(state.0.ground.clone());
         let snapshot = (due && state.0.clues.leads() != leads).then(|| state.0.clues.clone());
         let saving = save_due.then(|| state.0.clone());
+        let more = listed.elapsed() > LIST && state.0.starts.count() > starts_told;
+        let starts = more.then(|| Arc::new(state.0.starts.clone()));
         drop(state);
         let mut finds: Option<Vec<Find>> = None;
         if let Some(clues) = snapshot {
@@ -228,7 +232,11 @@ fn watch(
             finds.clone_from(&last);
             inferred = Instant::now();
         }
-        desk.tell(SweepProgress { done, total, head, rate: rate(done.saturating_sub(before), begun), finds, bad, ground });
+        if let Some(starts) = &starts {
+            (listed, starts_told) = (Instant::now(), starts.count());
+        }
+        let rate = rate(done.saturating_sub(before), begun);
+        desk.tell(SweepProgress { done, total, head, rate, finds, bad, ground, starts });
         if let Some(state) = saving {
             keeper.save(&state);
             saved = Instant::now();

@@ -20,7 +20,7 @@ const BUFFERS: usize = 2;
 /// Bytes that are asked of the drive itself at once.
 const ASKED: u64 = 1 << 30;
 /// What at most is written again after a power loss, in bytes and in time.
-const FLUSH_BYTES: u64 = 1 << 30;
+const FLUSH_BYTES: u64 = 8 << 30;
 const FLUSH_EVERY: Duration = Duration::from_secs(20);
 /// Sectors in a row that fail before only one of so many is asked.
 const MOST_IN_A_ROW: usize = 16;

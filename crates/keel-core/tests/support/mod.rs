@@ -214,7 +214,11 @@ impl Bench {
             .unwrap();
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         let device = String::from_utf8(output.stdout).unwrap().trim().to_string();
-        let driver: &[&str] = if kind == VolumeKind::Ntfs { &["ntfs-3g"] } else { &["mount", "-t", "ext4"] };
+        let driver: &[&str] = match kind {
+            VolumeKind::Ntfs => &["ntfs-3g"],
+            VolumeKind::ExFat => &["mount.exfat-fuse"],
+            _ => &["mount", "-t", "ext4"],
+        };
         run(Command::new(driver[0]).args(&driver[1..]).arg(&device).arg(&point));
         plant(&point, files);
         unmount(&point);

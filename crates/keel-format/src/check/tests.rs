@@ -18,7 +18,7 @@ struct Toy {
 
 fn toy(files: &[(&'static str, &[std::ops::Range<u64>])], used: u64) -> Toy {
     Toy {
-        summary: VolumeSummary { kind: VolumeKind::Ntfs, label: None, serial: None, bytes: 0, cluster_bytes: 512 },
+        summary: VolumeSummary { kind: Some(VolumeKind::Ntfs), label: None, serial: None, bytes: 0, cluster_bytes: 512 },
         files: files.iter().map(|(name, units)| (*name, units.to_vec())).collect(),
         used,
         order: BitOrder::LowFirst,

@@ -78,7 +78,7 @@ impl ExFatVolume {
 
     fn unread(source: SharedSource, geometry: ExFatGeometry, is_former: bool) -> Self {
         let summary = VolumeSummary {
-            kind: VolumeKind::ExFat,
+            kind: Some(VolumeKind::ExFat),
             label: None,
             serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
             bytes: geometry.volume_bytes(),

@@ -82,7 +82,7 @@ impl ExtVolume {
         let superblock = superblock(&plain, &geometry).filter(|_| !matches!(takes, Takes::Before(_)));
         let label = superblock.as_ref().and_then(|raw| text_of(&raw.s_volume_name));
         let summary = VolumeSummary {
-            kind: geometry.kind,
+            kind: Some(geometry.kind),
             label,
             serial: Some(uuid::Uuid::from_bytes(geometry.uuid).hyphenated().to_string()),
             bytes: geometry.volume_bytes(),

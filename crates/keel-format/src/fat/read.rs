@@ -67,7 +67,7 @@ impl FatVolume {
     fn unread(source: SharedSource, geometry: FatGeometry, chains: Chains) -> Self {
         let table = FatTable::new(Arc::clone(&source), geometry);
         let summary = VolumeSummary {
-            kind: geometry.kind,
+            kind: Some(geometry.kind),
             label: None,
             serial: (geometry.serial != 0).then(|| format!("{:04X}-{:04X}", geometry.serial >> 16, geometry.serial & 0xFFFF)),
             bytes: geometry.volume_bytes(),

@@ -2,7 +2,7 @@
 //! all of them are numbered anew, and every folder entry with them.
 
 use keel_source::SharedSource;
-use zerocopy::{FromBytes, IntoBytes};
+use zerocopy::FromBytes;
 
 use super::layout::{ATTR_DIRECTORY, ATTR_LONG_NAME, LEAST_FAT16, LEAST_FAT32, RawDirEntry};
 use super::{FatGeometry, FatTable};
@@ -198,11 +198,10 @@ impl Work<'_> {
         if self.fat.kind == VolumeKind::Fat32 {
             waiting.push(self.table.chain(self.fat.root_cluster));
         } else {
-            root = Some(self.fat.root_sectors() * u64::from(self.fat.bytes_per_sector));
-        }
-        if let Some(bytes) = root {
-            self.sheet.copy("root directory", self.fat.root_at().0, self.new.root_at().0, bytes)?;
-            self.entries("root directory", self.new.root_at().0, bytes, &mut waiting)?;
+            let bytes = self.fat.root_sectors() * u64::from(self.fat.bytes_per_sector);
+            let mut held = self.sheet.read(self.fat.root_at().0, usize::try_from(bytes).unwrap_or(0))?;
+            self.renumber(&mut held, &mut waiting);
+            root = Some(held);
         }
         while let Some(chain) = waiting.pop() {
             for cluster in chain {
@@ -214,8 +213,15 @@ impl Work<'_> {
                 if from != to {
                     self.sheet.copy("directory", from, to, cluster_bytes)?;
                 }
-                self.entries("directory", to, cluster_bytes, &mut waiting)?;
+                let mut held = self.sheet.read(to, usize::try_from(cluster_bytes).unwrap_or(0))?;
+                if self.renumber(&mut held, &mut waiting) {
+                    self.sheet.write("directory", to, &held)?;
+                }
             }
+        }
+        // Where the root comes to stand, folders of the first clusters may have stood: they are away by now.
+        if let Some(held) = root {
+            self.sheet.write("root directory", self.new.root_at().0, &held)?;
         }
         // Everything else that has to go is content.
         for cluster in gone.iter().filter(|cluster| !seen.is_taken(u64::from(**cluster)) && self.table.get(**cluster) != BAD) {
@@ -225,9 +231,8 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Gives the entries of a piece of a folder their new numbers; chains of folders among them are handed on.
-    fn entries(&mut self, what: &'static str, at: u64, bytes: u64, waiting: &mut Vec<Vec<u32>>) -> Result<(), NotResized> {
-        let mut held = self.sheet.read(at, usize::try_from(bytes).unwrap_or(0))?;
+    /// Gives the entries of a piece of a folder their new numbers; chains of folders among them are handed on. True where any changed.
+    fn renumber(&self, held: &mut [u8], waiting: &mut Vec<Vec<u32>>) -> bool {
         let mut changed = false;
         for slot in held.chunks_exact_mut(size_of::<RawDirEntry>()) {
             let Ok(entry) = RawDirEntry::mut_from_bytes(slot) else { continue };
@@ -253,7 +258,7 @@ impl Work<'_> {
                 changed = true;
             }
         }
-        if changed { self.sheet.write(what, at, held.as_bytes()) } else { Ok(()) }
+        changed
     }
 
     /// The FATs as they become.

@@ -153,7 +153,7 @@ impl HfsVolume {
         let attributes =
             has_attributes.then(|| tree_of(overflow.as_ref(), ATTRIBUTES_FILE_ID, &geometry.attributes_file).ok()).flatten();
         let summary = VolumeSummary {
-            kind: geometry.kind,
+            kind: Some(geometry.kind),
             label: None,
             serial: (geometry.identifier != 0).then(|| format!("{:016X}", geometry.identifier)),
             bytes: geometry.volume_bytes(),

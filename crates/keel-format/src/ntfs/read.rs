@@ -102,7 +102,7 @@ impl NtfsVolume {
 
     pub(super) fn with_map(source: SharedSource, geometry: NtfsGeometry, mft: MftMap) -> Self {
         let mut summary = VolumeSummary {
-            kind: VolumeKind::Ntfs,
+            kind: Some(VolumeKind::Ntfs),
             label: None,
             serial: (geometry.serial != 0)
                 .then(|| format!("{:04X}-{:04X}", geometry.serial >> 16 & 0xFFFF, geometry.serial & 0xFFFF)),

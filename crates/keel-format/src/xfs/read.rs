@@ -76,7 +76,7 @@ impl XfsVolume {
         }
         let geometry = rooted(&pages, &geometry);
         let summary = VolumeSummary {
-            kind: VolumeKind::Xfs,
+            kind: Some(VolumeKind::Xfs),
             label: superblock(&pages, &geometry).and_then(|raw| text_of(&raw.sb_fname)),
             serial: Some(uuid::Uuid::from_bytes(geometry.uuid).hyphenated().to_string()),
             bytes: geometry.volume_bytes(),

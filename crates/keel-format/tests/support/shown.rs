@@ -137,7 +137,7 @@ pub fn as_read(volume: &dyn Volume) -> BTreeMap<String, Seen> {
             NodeKind::File => {
                 // Drivers show alternate streams as attributes of users.
                 let spelled = |name: &str| {
-                    if volume.summary().kind == VolumeKind::Ntfs { format!("user.{name}") } else { name.to_string() }
+                    if volume.summary().kind == Some(VolumeKind::Ntfs) { format!("user.{name}") } else { name.to_string() }
                 };
                 let named = volume.streams(entry.id).unwrap().into_iter().filter(|stream| !stream.name.is_empty());
                 let named = named.filter(|stream| spelled(&stream.name).starts_with("user."));

@@ -1,5 +1,6 @@
 //! Files: the tree of a volume, previews, and what is taken out.
 
+mod adrift;
 mod order;
 mod preview;
 mod reader;
@@ -44,6 +45,12 @@ const KEYS: &[StageKey] = &[
     ),
     drive("*", search::ask, ("search all", "Search the whole volume, by the same words")),
     bench("#", sheet::open, ("pictures", "Show the pictures that are listed side by side (contact sheet)")),
+    drive(
+        "A",
+        adrift::toggle,
+        ("adrift", "Show the files that no volume holds any more, met while the surface is swept; or the volume again"),
+    ),
+    drive("J", adrift::toggle_join, ("", "Look for the pieces of files adrift that are cut, or tell them as they are again")),
     drive("backspace", state::leave, ("up", "Go up a folder, or back to the volumes")),
 ];
 
@@ -61,7 +68,7 @@ impl Stage for Files {
     }
 
     fn about(&self) -> &'static str {
-        "The files of a volume or find, read without its boot sector where that is gone. Look at texts, pictures and bytes, and take files out: the manifest beside them holds length, hashes and state of each."
+        "The files of a volume or find, read without its boot sector where that is gone. Look at texts, pictures and bytes, and take files out: the manifest beside them holds length, hashes and state of each. Beside the volumes, what no volume holds any more: files found by their content while the surface is swept."
     }
 
     fn signs(&self) -> &'static [&'static str] {
@@ -78,7 +85,7 @@ impl Stage for Files {
 
     fn entered(&self, app: &mut App) -> Effects {
         let Some(drive) = &app.drive else { return Vec::new() };
-        let closed = drive.files.volume.is_none() && drive.files.open_job.is_none();
+        let closed = drive.files.volume.is_none() && drive.files.open_job.is_none() && !drive.files.adrift.is_open();
         match drive.selected_find().filter(|find| closed && find.kind.why_closed().is_none()) {
             Some(find) => state::open(find),
             None => Vec::new(),
@@ -128,11 +135,16 @@ impl Stage for Files {
     }
 
     fn selection(&self, drive: &Drive) -> Option<ByteRange> {
-        drive.files.find.as_ref().map(Find::range)
+        let files = &drive.files;
+        let adrift = files.selected_entry().and_then(|hit| files.adrift.ground(hit.entry.id));
+        adrift.or_else(|| files.find.as_ref().map(Find::range))
     }
 
     fn place(&self, drive: &Drive) -> Option<ByteOffset> {
         let files = &drive.files;
+        if files.adrift.is_open() {
+            return self.selection(drive).map(|range| range.start);
+        }
         let find = files.find.as_ref()?;
         let here = files.selected_entry().map(|hit| hit.entry.id);
         let preview = files.preview.as_ref().filter(|preview| Some(preview.id) == here);
@@ -182,7 +194,14 @@ impl Stage for Files {
         let taking = runs(files.extract_job.is_some(), Weight::Long, out);
         let searching = runs(files.search_job.is_some(), Weight::Long, "searching the volume");
         let within = runs(files.reader.is_searching(), Weight::Long, "searching a file");
-        taking.into_iter().chain(searching).chain(within).chain(runs(files.is_reading(), Weight::Short, "reading")).collect()
+        let adrift = files.adrift.running();
+        taking
+            .into_iter()
+            .chain(adrift)
+            .chain(searching)
+            .chain(within)
+            .chain(runs(files.is_reading(), Weight::Short, "reading"))
+            .collect()
     }
 
     fn cancel(&self, drive: &mut Drive) {

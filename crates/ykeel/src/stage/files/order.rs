@@ -1,7 +1,7 @@
 //! The order of what is listed, and what of it is shown.
 
-use keel_core::files::{Hit, Query, QueryWrong, Sort};
-use keel_format::NodeKind;
+use keel_core::files::{Hit, Query, QueryWrong, Sort, Told};
+use keel_format::{Entry, NodeKind};
 
 use crate::line_edit::LineEdit;
 
@@ -52,16 +52,17 @@ impl Order {
         Self { by: self.by, reversed: self.reversed, ..Self::default() }
     }
 
-    /// The rows of `all` that are shown, in their order.
+    /// The rows of `all` that are shown, in their order; `told` says what is known of one beside its entry.
     ///
     /// # Errors
     /// Where what is typed is no query: all of it is shown then.
-    pub(super) fn apply(&self, all: &[Hit]) -> (Vec<usize>, Option<QueryWrong>) {
+    pub(super) fn apply<'a>(&self, all: &[Hit], told: &dyn Fn(&Entry) -> Option<Told<'a>>) -> (Vec<usize>, Option<QueryWrong>) {
         let (query, wrong) = match Query::typed(self.filter.text()) {
             Ok(query) => (query, None),
             Err(wrong) => (Query::default(), Some(wrong)),
         };
-        let mut shown: Vec<usize> = (0..all.len()).filter(|row| query.meets(&all[*row].entry)).collect();
+        let mut shown: Vec<usize> =
+            (0..all.len()).filter(|row| query.meets_told(&all[*row].entry, told(&all[*row].entry))).collect();
         let entry = |row: &usize| &all[*row].entry;
         // What compares alike stands by its name.
         shown.sort_by_cached_key(|row| entry(row).name.to_lowercase());

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use keel_core::CoreError;
 use keel_core::files::{self as core_files, Hit, Hits, Query, Weight};
 use keel_core::job::{Job, Message};
-use keel_format::{Deleted, NodeId, NodeKind};
+use keel_format::{Deleted, Entry, NodeId, NodeKind};
 use keel_source::counted;
 
 use super::State;
@@ -15,7 +15,7 @@ use crate::stage::Drive;
 
 /// How a query is typed.
 const SYNTAX: &str = "Words of the name, or a pattern of all of it: *.jpg. Beside them: sort:pictures (films, sound, documents, mail, text, \
-archives, databases, disk, programs), >10M, <4K, since:2024-05, until:2024-06-30, is:deleted (file, folder, link). A ! before one turns it around.";
+archives, databases, disk, programs), >10M, <4K, since:2024-05, until:2024-06-30, is:deleted (file, folder, link); of files adrift state:whole, pixels:640x480, volume:n1 or none, from:1G, before:2G. A ! before one turns it around.";
 
 /// A search over the whole volume.
 pub(crate) struct Searched {
@@ -92,7 +92,11 @@ impl State {
         (self.all, self.entries, self.selected, self.preview) = (Vec::new(), Vec::new(), 0, None);
         self.order = self.order.whole();
         let deleted = if self.show_deleted { Deleted::Show } else { Deleted::Hide };
-        self.search_job = Some(Job::start(move |desk| core_files::search(volume.as_ref(), &query, deleted, desk)));
+        let shelf = self.adrift.shelf();
+        self.search_job = Some(Job::start(move |desk| {
+            let told = |entry: &Entry| shelf.as_ref().and_then(|shelf| shelf.told(entry));
+            core_files::search(volume.as_ref(), (&query, &told), deleted, desk)
+        }));
     }
 }
 

@@ -15,7 +15,7 @@ use ratatui::layout::Size;
 use super::order::Order;
 use super::preview::{Preview, ViewAs, preview};
 use super::search::{self, SearchJob, Searched, WeighJob, weigh_anew};
-use super::{reader, sheet};
+use super::{adrift, reader, sheet};
 use crate::app::effect::{Effect, Effects, job, show, tell};
 use crate::config;
 use crate::popup::Ask;
@@ -56,6 +56,8 @@ pub(crate) struct State {
     pub(super) weigh_job: Option<WeighJob>,
     pub(super) reader: reader::State,
     pub(super) sheet: sheet::State,
+    /// What no volume holds any more.
+    pub(crate) adrift: adrift::State,
     pub(crate) view: ViewAs,
     pub(crate) preview: Option<Preview>,
     pub(crate) problem: Option<String>,
@@ -86,6 +88,7 @@ impl State {
         stop(self.weigh_job.as_ref());
         self.reader.cancel();
         self.sheet.cancel();
+        self.adrift.cancel();
         if let Some(job) = &self.open_job {
             job.cancel().cancel();
             self.stop.cancel();
@@ -97,6 +100,16 @@ impl State {
         }
     }
 
+    /// Lets go of what is listed, for a volume or for what is adrift. What is being taken out goes on.
+    pub(super) fn begin_anew(&mut self, is_adrift: bool) {
+        let order = self.order.whole();
+        let extracting = (self.extract_job.take(), self.extract_progress.take());
+        let mut adrift = std::mem::take(&mut self.adrift);
+        adrift.show(is_adrift);
+        *self = Self { show_deleted: self.show_deleted, view: self.view, order, adrift, ..Self::default() };
+        (self.extract_job, self.extract_progress) = extracting;
+    }
+
     /// Looks into `find`.
     fn open(&mut self, source: &SharedSource, finds: &[Find], find: &Find) {
         if self.find.as_ref().is_some_and(|open| open.id == find.id && open.start_byte == find.start_byte)
@@ -104,10 +117,8 @@ impl State {
         {
             return;
         }
-        let order = self.order.whole();
-        let extracting = (self.extract_job.take(), self.extract_progress.take());
-        *self = Self { find: Some(find.clone()), show_deleted: self.show_deleted, view: self.view, order, ..Self::default() };
-        (self.extract_job, self.extract_progress) = extracting;
+        self.begin_anew(false);
+        self.find = Some(find.clone());
         // What the volume reads later is stopped by a flag of its own.
         let below = Budgeted::until(SharedSource::clone(source), &self.stop);
         let (find, finds) = (find.clone(), finds.to_vec());
@@ -189,7 +200,7 @@ impl State {
 
     /// Shows the folder in its order; the row stays selected where it was.
     pub(super) fn show_in_order(&mut self) {
-        (self.entries, self.wrong) = self.order.apply(&self.all);
+        (self.entries, self.wrong) = self.order.apply(&self.all, &|entry| self.adrift.told(entry));
         self.selected = self.selected.min(self.entries.len().saturating_sub(1));
     }
 
@@ -220,7 +231,8 @@ impl State {
 
     /// Where files go by default: a folder named after drive and volume.
     pub(crate) fn default_target(&self, drive: &str) -> PathBuf {
-        let name = self.find.as_ref().map_or("volume", |find| find.label.as_deref().unwrap_or(&find.id));
+        let other = if self.adrift.is_open() { "adrift" } else { "volume" };
+        let name = self.find.as_ref().map_or(other, |find| find.label.as_deref().unwrap_or(&find.id));
         let folder = config::get().folders.files.clone().unwrap_or_else(|| PathBuf::from("taken-out"));
         folder.join(core_files::safe_component(&format!("{drive} {name}")))
     }
@@ -252,7 +264,7 @@ pub(super) fn open(find: &Find) -> Effects {
 }
 
 /// Lists the folder anew.
-fn list() -> Effects {
+pub(super) fn list() -> Effects {
     vec![job("list the folder", |drive| drive.files.list())]
 }
 
@@ -271,7 +283,7 @@ fn enter_folder(files: &mut State, hit: &Hit) -> Effects {
         files.leave_found(hit);
     } else {
         // The row is that of the whole folder: what is searched for is let go.
-        let (whole, _) = files.order.whole().apply(&files.all);
+        let (whole, _) = files.order.whole().apply(&files.all, &|_| None);
         let row = whole.iter().position(|row| files.all[*row].entry.id == hit.entry.id).unwrap_or(files.selected);
         files.trail.last_mut().into_iter().for_each(|last| last.2 = row);
         files.trail.push((hit.entry.id, hit.entry.name.clone(), 0));
@@ -364,6 +376,9 @@ pub(super) fn ask_extract(drive: &mut Drive) -> Effects {
 }
 
 fn extract(drive: &mut Drive, to: PathBuf) {
+    if drive.files.adrift.is_open() {
+        return adrift::extract(drive, to);
+    }
     let Some(find) = drive.files.find.clone() else { return };
     let (wanted, taken) = (drive.files.wanted(), drive.files.taken.clone());
     let source = SharedSource::clone(&drive.source);
@@ -377,8 +392,9 @@ fn extract(drive: &mut Drive, to: PathBuf) {
 
 /// Takes what the jobs told; a preview of at most `preview` cells is read where the stage is shown.
 pub(super) fn reports(drive: &mut Drive, preview: Option<Size>) -> Effects {
+    let mut effects = adrift::reports(drive, preview.is_some());
     let files = &mut drive.files;
-    let mut effects = take_opened(files);
+    effects.extend(take_opened(files));
     take_listing(files);
     for message in files.preview_job.as_mut().map(Job::drain).unwrap_or_default() {
         match message {

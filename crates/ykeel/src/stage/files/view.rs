@@ -8,9 +8,9 @@ use ratatui::layout::{Position, Rect, Size};
 use ratatui::widgets::Widget;
 use ratatui_image::Image;
 
-use super::State;
 use super::preview::{Preview, ViewAs};
 use super::search::{said, weighed};
+use super::{State, adrift};
 use crate::app::App;
 use crate::stage::Drive;
 use crate::widget::why::Why;
@@ -35,7 +35,9 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let files = &drive.files;
     if files.volume.is_none() {
-        let text = files.problem.as_deref().unwrap_or("No volume is open. Choose a find in the Sweep (5) and press enter.");
+        let closed = "No volume is open. Choose a find in the Sweep (5) and press enter; A shows the files that no volume holds.";
+        let waits = files.adrift.waits();
+        let text = files.problem.as_deref().or(waits.as_deref()).unwrap_or(closed);
         for (y, line) in wrap(text, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
             put(buf, area, 2, 2 + u16::try_from(y).unwrap_or(0), line, app.theme.text());
         }
@@ -62,7 +64,8 @@ fn shown(files: &State) -> String {
 fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
     let find = files.find.as_ref();
-    let name = find.map_or("-", |find| find.name());
+    let other = if files.adrift.is_open() { "adrift" } else { "-" };
+    let name = find.map_or(other, |find| find.name());
     let folder = files.folder();
     let marked = weighed(files);
     let marked = if marked.is_empty() { marked } else { format!("  {marked}") };
@@ -73,9 +76,11 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
     let title = cut(&title, usize::from(area.width).saturating_sub(counted + 3));
     put(buf, area, 1, 0, &title, theme.strong());
     put(buf, area, area.width.saturating_sub(u16::try_from(counted).unwrap_or(0)), 0, &count, theme.dim());
-    let times = area.width.saturating_sub(36);
+    let adrift = files.adrift.is_open();
+    let times = area.width.saturating_sub(if adrift { 49 } else { 36 });
     put(buf, area, 3, 1, "name", theme.dim());
-    put(buf, area, times, 1, "         bytes  changed", theme.dim());
+    let heads = if adrift { "state                 bytes  made" } else { "         bytes  changed" };
+    put(buf, area, times, 1, heads, theme.dim());
     let height = usize::from(area.height.saturating_sub(TOP + 1));
     let first = first_shown(files.selected, files.count(), height);
     let names = Rect { width: times.saturating_sub(1), ..area };
@@ -94,7 +99,12 @@ fn draw_list(app: &App, files: &State, area: Rect, buf: &mut Buffer) {
         put(buf, names, 0, y, &format!("{mark}{sign} {name}"), style);
         let bytes = if entry.kind == NodeKind::Directory { String::new() } else { entry.bytes.to_string() };
         let time = entry.times.modified.map(|stamp| stamp.to_string()).unwrap_or_default();
-        put(buf, area, times, y, &format!("{bytes:>14}  {time:.19}"), theme.dim());
+        if adrift {
+            let (state, bytes) = files.adrift.row(entry);
+            put(buf, area, times, y, &format!("{state:<13}{bytes:>14}  {time:.19}"), theme.dim());
+        } else {
+            put(buf, area, times, y, &format!("{bytes:>14}  {time:.19}"), theme.dim());
+        }
         if row == files.selected {
             bar(buf, area, y, theme.selected());
         }
@@ -176,6 +186,9 @@ fn draw_hex(app: &App, preview: &Preview, area: Rect, buf: &mut Buffer) {
 fn why(app: &App, drive: &Drive) -> Why {
     let theme = app.theme;
     let files = &drive.files;
+    if files.adrift.is_open() {
+        return adrift::why(files, drive.sweep.starts.untold, theme);
+    }
     let mut why = Why::default();
     why.say("Why", theme.strong());
     if let (Some(find), Some(volume)) = (&files.find, &files.volume) {

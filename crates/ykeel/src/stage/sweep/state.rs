@@ -1,7 +1,9 @@
 //! The finds, what the technician chose of them, and the jobs that look for them.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
+use keel_core::adrift::Starts;
 use keel_core::advice::Swept;
 use keel_core::case;
 use keel_core::job::{Job, Message};
@@ -24,6 +26,8 @@ pub(crate) struct State {
     pub(crate) swept: Swept,
     /// Volumes that were inferred and are not among the finds: they are too many.
     pub(crate) untold: usize,
+    /// Where files may begin, on all ground that was looked at sector by sector.
+    pub(crate) starts: Arc<Starts>,
     /// The ground of which every sector was looked at.
     pub(crate) looked_at: Vec<ByteRange>,
     reach: Reach,
@@ -49,6 +53,7 @@ impl State {
             finds: Vec::new(),
             swept: Swept::No,
             untold: 0,
+            starts: Arc::default(),
             looked_at: Vec::new(),
             reach: Reach::Landmarks,
             progress: None,
@@ -262,6 +267,9 @@ fn take_sweep(drive: &mut Drive) -> Effects {
                     drive.sweep.take_finds(finds);
                     effects.extend(plan::stage_anew());
                 }
+                if let Some(starts) = progress.starts.take() {
+                    drive.sweep.starts = starts;
+                }
                 drive.sweep.bad.clone_from(&progress.bad);
                 drive.ground.merge(&progress.ground);
                 drive.sweep.progress = Some(progress);
@@ -286,6 +294,7 @@ fn take_end(drive: &mut Drive, sweep: Sweep) -> Effects {
     }
     state.job = None;
     (state.bad, state.untold, state.looked_at) = (sweep.bad, sweep.untold, sweep.looked_at);
+    state.starts = Arc::new(sweep.starts);
     state.swept = match (sweep.cancelled, state.reach) {
         (true, _) => Swept::Stopped,
         (false, Reach::Landmarks) => Swept::Landmarks,
