@@ -119,7 +119,7 @@ fn looked(source: &SharedSource) -> anyhow::Result<Vec<Adrift>> {
     let (desk, _progress) = Desk::new(Cancel::default());
     let swept = sweep::sweep(source, &SweepOptions { reach: Reach::Surface, state: None }, &desk);
     let (desk, _progress): (Desk<AdriftProgress>, _) = Desk::new(Cancel::default());
-    let found = adrift::adrift(source.as_ref(), &swept.starts.sorted(), (&RangeSet::default(), &swept.finds), &Cuts::Told, &desk);
+    let found = adrift::adrift(source, &swept.starts.sorted(), (&RangeSet::default(), &swept.finds), &Cuts::Told, &desk);
     ensure!(!found.cancelled, "the looking was stopped");
     Ok(found.files)
 }
@@ -202,7 +202,7 @@ fn a_million_starts(image: &Path) -> anyhow::Result<()> {
     for (what, starts) in [("of one kind", pictures), ("of all kinds", starts)] {
         let (desk, _progress) = Desk::new(Cancel::default());
         let begun = Instant::now();
-        let found = adrift::adrift(source.as_ref(), &starts, (&RangeSet::default(), &[]), &Cuts::Told, &desk);
+        let found = adrift::adrift(&source, &starts, (&RangeSet::default(), &[]), &Cuts::Told, &desk);
         println!("{STARTS} starts {what} judged in {:.1} s, {} files", begun.elapsed().as_secs_f64(), found.files.len());
     }
     let peak = fs::read_to_string("/proc/self/status")?;

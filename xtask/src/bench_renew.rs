@@ -33,8 +33,8 @@ const TIMES: usize = 3;
 /// Entries of the table that is converted.
 const ENTRIES: u64 = 128;
 /// Bytes that are overwritten, and how often.
-const WIPED: u64 = 4 << 30;
-const WIPES: usize = 9;
+const WIPED: u64 = 12 << 30;
+const WIPES: usize = 3;
 
 pub(crate) fn run_all() -> anyhow::Result<()> {
     let work = root().join("target/bench/renew");

@@ -143,8 +143,6 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.keys(&["a"]);
     session.wait_for("Type the code");
     picture("7-apply")?;
-    session.keys(&["Escape", "?"]);
-    picture("8-help")?;
     session.keys(&["Escape"]);
     open("deckhand-laptop");
     session.keys(&["Enter"]);

@@ -78,13 +78,14 @@ fn what_a_new_volume_was_made_over_is_found_on_its_free_ground_and_what_it_holds
         assert!(output.status.success(), "{program} {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
     };
     run("mkfs.vfat", &["-F", "32", text(&image)]);
+    run("mmd", &["-i", text(&image), "::SHEETS"]);
     // Files of the demo, as somebody's own.
     let stick = bench.copy("purser-stick.img");
     let own = bench.path("own");
     assert!(bench.run(&["extract", text(&stick), "--volume", "n2", "--to", text(&own)]).status.success());
     let mut wanted = BTreeMap::new();
     for path in files_below(&own).into_iter().filter(|path| PROVEN.contains(&suffix(text(path)))) {
-        let name = format!("::{}", path.file_name().unwrap().to_string_lossy().replace(' ', "_"));
+        let name = format!("::SHEETS/{}", path.file_name().unwrap().to_string_lossy().replace(' ', "_"));
         run("mcopy", &["-o", "-i", text(&image), text(&path), &name]);
         wanted.insert(sha256(&path), path);
     }
@@ -95,14 +96,24 @@ fn what_a_new_volume_was_made_over_is_found_on_its_free_ground_and_what_it_holds
     // Documents of the demo have no table of their objects: nothing leads back.
     let proven = wanted.values().filter(|path| suffix(text(path)) != "pdf").count();
     assert_eq!(whole.len(), proven);
-    assert!(whole.iter().all(|file| file["volume"] == "n1"), "they lie on the ground of the new volume");
+    assert!(whole.iter().all(|file| file["volume"] == "n2"), "they lie on the ground of the new volume");
+    // The former volume's records still name them.
+    let names: BTreeSet<String> =
+        wanted.values().map(|path| path.file_name().unwrap().to_string_lossy().replace(' ', "_")).collect();
+    let named = whole.iter().filter(|file| file["path"].is_string()).count();
+    assert!(named * 20 >= whole.len() * 19, "{named} of {}", whole.len());
+    for file in whole.iter().filter(|file| file["path"].is_string()) {
+        assert!(names.contains(file["name"].as_str().unwrap()) && file["recorded_by"].is_string(), "{file}");
+    }
     let to = bench.path("adrift");
     assert!(bench.run(&["extract", text(&image), "--adrift", "--state", "whole,plausible", "--to", text(&to)]).status.success());
     let found = taken(&to);
     let missed: Vec<_> = wanted.iter().filter(|(hash, _)| !found.contains(*hash)).collect();
     assert!(missed.is_empty(), "{missed:?}");
     for file in files_below(&to).iter().filter(|path| PROVEN.contains(&suffix(text(path)))) {
-        assert!(wanted.contains_key(&sha256(file)), "{} is none of them", file.display());
+        let own = wanted.get(&sha256(file)).unwrap_or_else(|| panic!("{} is none of them", file.display()));
+        let (name, own) = (file.file_name().unwrap().to_string_lossy(), own.file_name().unwrap().to_string_lossy());
+        assert!(name == own.replace(' ', "_") || name.starts_with("byte "), "{name} is called {own}");
     }
     // A volume that holds them: nothing is adrift but what it holds not.
     let sound = bench.copy("purser-stick.img");

@@ -33,14 +33,14 @@ pub(super) struct Loose<'a> {
 }
 
 /// Pieces of a drive, one behind the other.
-struct Pieces<'a> {
+pub(super) struct Pieces<'a> {
     below: &'a dyn Source,
     pieces: Vec<ByteRange>,
     identity: Identity,
 }
 
 impl<'a> Pieces<'a> {
-    fn new(below: &'a dyn Source, pieces: Vec<ByteRange>) -> Self {
+    pub(super) fn new(below: &'a dyn Source, pieces: Vec<ByteRange>) -> Self {
         let bytes = pieces.iter().map(|piece| piece.len()).sum();
         let mut identity = Identity::bare("pieces", bytes, LinkKind::Derived);
         (identity.logical_sector, identity.physical_sector) = (keel_source::SectorSize(1), keel_source::SectorSize(1));

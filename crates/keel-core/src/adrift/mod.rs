@@ -3,6 +3,7 @@
 mod held;
 mod join;
 mod name;
+mod record;
 mod shelf;
 mod take_out;
 
@@ -50,8 +51,14 @@ pub struct Adrift {
     pub state: State,
     /// Why, as half a sentence.
     pub why: String,
-    /// A name by what it tells of itself, or by kind and place.
+    /// The name by a record that leads to its start; else by what it tells of itself, or by kind and place.
     pub name: String,
+    /// Path by that record, `/`-separated.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// The find whose record that is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub recorded_by: Option<String>,
     /// When it was made, as it says itself.
     pub made: Option<String>,
     /// Who or what made it, as it says itself.
@@ -120,7 +127,7 @@ pub struct AdriftFiles {
 /// Judges every one of `starts` that lies on ground which is not in `held`; what lies inside of a whole file is part of that.
 #[must_use]
 pub fn adrift(
-    source: &dyn Source,
+    source: &SharedSource,
     starts: &[Start],
     (held, finds): (&RangeSet, &[Find]),
     cuts: &Cuts,
@@ -129,13 +136,14 @@ pub fn adrift(
     let free: Vec<ByteRange> = held.lacking(ByteRange::sized(ByteOffset(0), source.len()));
     let ground: u64 = free.iter().map(|range| range.len()).sum();
     let spare = ground.saturating_mul(MOST_FOR_NOTHING).saturating_add(FREE_LOOKS);
-    let mut out = within(source, starts, (&free, finds), spare, desk);
-    if let Cuts::Joined(rasters) = cuts {
-        join_all(source, &mut out.files, (held, rasters), desk);
-        out.cancelled |= desk.cancel().is_cancelled();
-    }
+    let mut out = within(source.as_ref(), starts, (&free, finds), spare, desk);
     number(&mut out.files);
-    tell_same_apart(source, &mut out.files, desk.cancel());
+    record::name_by_records(source, finds, &mut out.files, desk.cancel());
+    if let Cuts::Joined(rasters) = cuts {
+        join_all(source.as_ref(), &mut out.files, (held, rasters), desk);
+    }
+    out.cancelled |= desk.cancel().is_cancelled();
+    tell_same_apart(source.as_ref(), &mut out.files, desk.cancel());
     out
 }
 
@@ -159,7 +167,9 @@ fn join_all(source: &dyn Source, files: &mut [Adrift], (held, rasters): (&RangeS
             file.why = format!("joined from {} pieces; {}", joined.extents.len(), joined.judged.why);
             (file.state, file.bytes, file.kind) = (joined.judged.state, joined.judged.bytes, joined.judged.suffix);
             file.pixels = joined.judged.facts.pixels;
-            file.name = name::name(&joined.judged.facts, file.kind, file.at_byte);
+            if file.path.is_none() {
+                file.name = name::name(&joined.judged.facts, file.kind, file.at_byte);
+            }
             (file.made, file.by) = (joined.judged.facts.made, joined.judged.facts.by);
             joined.extents.iter().for_each(|(at, bytes)| taken.add(ByteRange::sized(*at, *bytes)));
             file.extents = joined.extents;
@@ -214,6 +224,8 @@ fn within(
             state: file.state,
             why: file.why,
             name: name::name(&file.facts, file.suffix, start.at),
+            path: None,
+            recorded_by: None,
             made: file.facts.made,
             by: file.facts.by,
             pixels: file.facts.pixels,

@@ -73,6 +73,9 @@ pub struct TakenOutEntry {
     pub id: String,
     /// Path below the folder.
     pub saved_as: String,
+    /// Path by a record that leads to its first byte.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
     /// First byte on the drive.
     pub at_byte: ByteOffset,
     /// Length in bytes.
@@ -274,6 +277,7 @@ fn one(source: &SharedSource, file: &Adrift, to: &Path, cancel: &Cancel) -> Resu
     Ok(Some(TakenOutEntry {
         id: file.id.clone(),
         saved_as: saved.to_string_lossy().into_owned(),
+        path: file.path.clone(),
         at_byte: file.at_byte,
         bytes: done,
         extents: file.extents.clone(),

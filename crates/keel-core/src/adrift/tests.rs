@@ -1,6 +1,7 @@
 use std::sync::Arc;
 
 use keel_adrift::Starts;
+use keel_format::{Deleted, Entry, NodeId, NodeKind, Volume};
 use keel_source::{MemorySource, SharedSource};
 
 use super::*;
@@ -18,15 +19,15 @@ fn png(filling: &[u8]) -> Vec<u8> {
     bytes
 }
 
-fn drive(files: &[(usize, Vec<u8>)], len: usize) -> MemorySource {
+fn drive(files: &[(usize, Vec<u8>)], len: usize) -> SharedSource {
     let mut bytes = vec![0; len];
     for (at, file) in files {
         bytes[*at..*at + file.len()].copy_from_slice(file);
     }
-    MemorySource::new("berth", bytes, 512)
+    Arc::new(MemorySource::new("berth", bytes, 512))
 }
 
-fn found(source: &MemorySource, held: &RangeSet) -> AdriftFiles {
+fn found(source: &SharedSource, held: &RangeSet) -> AdriftFiles {
     let mut bytes = vec![0; usize::try_from(source.len()).unwrap()];
     source.read_at(ByteOffset(0), &mut bytes).unwrap();
     let mut starts = Starts::default();
@@ -77,7 +78,7 @@ fn a_file_inside_of_another_one_is_not_told_twice() {
     assert_eq!(all.files.len(), 1, "{:?}", all.files);
 }
 
-fn source_byte(source: &MemorySource, at: u64) -> u8 {
+fn source_byte(source: &SharedSource, at: u64) -> u8 {
     let mut byte = [0];
     source.read_at(ByteOffset(at), &mut byte).unwrap();
     byte[0]
@@ -133,7 +134,7 @@ fn what_is_taken_out_is_byte_for_byte_what_lay_there_and_is_not_taken_twice() {
     let (one, two) = (png(&[1; 3000]), png(&[2; 400]));
     let source = drive(&[(4096, one.clone()), (20_480, two.clone())], 1 << 16);
     let all = found(&source, &RangeSet::default());
-    let shared: SharedSource = Arc::new(source);
+    let shared = source;
     let (desk, _progress) = Desk::new(Cancel::default());
     let to = folder.path().join("out");
     let chosen = |chosen: Chosen| all.files.iter().filter(|file| chosen.takes(file)).collect::<Vec<_>>();
@@ -163,7 +164,7 @@ fn what_is_taken_out_is_byte_for_byte_what_lay_there_and_is_not_taken_twice() {
             && chosen(Chosen { kinds: vec!["pdf".into()], ..Chosen::default() }).is_empty()
     );
     // A folder with what came from another drive is left alone.
-    let other: SharedSource = Arc::new(drive(&[(0, png(&[4; 40]))], 1 << 14));
+    let other = drive(&[(0, png(&[4; 40]))], 1 << 14);
     assert!(take_out(&other, &[], &to, &desk).is_err());
 }
 
@@ -192,7 +193,7 @@ fn long_png(len: usize, seed: u64) -> Vec<u8> {
 #[test]
 fn pieces_are_joined_where_the_whole_proves_itself_and_never_otherwise() {
     const CLUSTER: usize = 4096;
-    let join = |source: &MemorySource| {
+    let join = |source: &SharedSource| {
         let mut bytes = vec![0; usize::try_from(source.len()).unwrap()];
         source.read_at(ByteOffset(0), &mut bytes).unwrap();
         let mut starts = Starts::default();
@@ -209,7 +210,7 @@ fn pieces_are_joined_where_the_whole_proves_itself_and_never_otherwise() {
         ground[between..between + other.len()].copy_from_slice(&other);
         let rest = between + gap * CLUSTER;
         ground[rest..rest + second.len()].copy_from_slice(second);
-        let found = join(&MemorySource::new("berth", ground.clone(), 512));
+        let found = join(&(Arc::new(MemorySource::new("berth", ground.clone(), 512)) as SharedSource));
         let joined = found.iter().find(|found| found.at_byte.0 == CLUSTER as u64).unwrap();
         let wanted = vec![(ByteOffset(CLUSTER as u64), first.len() as u64), (ByteOffset(rest as u64), second.len() as u64)];
         assert_eq!((joined.state, joined.bytes), (State::Whole, file.len() as u64), "{gap} {split}: {joined:?}");
@@ -222,7 +223,7 @@ fn pieces_are_joined_where_the_whole_proves_itself_and_never_otherwise() {
         }
         // One sector of the second piece is another's: nothing proves the whole, and nothing is joined.
         ground[rest + 1024..rest + 1536].fill(7);
-        let found = join(&MemorySource::new("berth", ground, 512));
+        let found = join(&(Arc::new(MemorySource::new("berth", ground, 512)) as SharedSource));
         let cut = found.iter().find(|found| found.at_byte.0 == CLUSTER as u64).unwrap();
         assert_eq!((cut.state, cut.extents.len()), (State::Cut, 1), "{cut:?}");
     }
@@ -233,7 +234,7 @@ fn links_in_the_target_are_not_followed_and_a_torn_manifest_is_gone_on_with() {
     let folder = tempfile::tempdir().unwrap();
     let source = drive(&[(4096, png(&[1; 3000])), (20_480, png(&[2; 400]))], 1 << 16);
     let all = found(&source, &RangeSet::default());
-    let shared: SharedSource = Arc::new(source);
+    let shared = source;
     let (desk, _progress) = Desk::new(Cancel::default());
     let files: Vec<&Adrift> = all.files.iter().collect();
     let (elsewhere, linked) = (folder.path().join("elsewhere"), folder.path().join("linked"));
@@ -254,4 +255,66 @@ fn links_in_the_target_are_not_followed_and_a_torn_manifest_is_gone_on_with() {
     std::fs::write(&manifest, &whole[..whole.len() - 30]).unwrap();
     assert_eq!(take_out(&shared, &files, &to, &desk).unwrap().was_there, 1);
     assert_eq!(take_out(&shared, &files, &to, &desk).unwrap().was_there, 2);
+}
+
+#[test]
+fn the_shelf_lists_what_it_was_given_by_sort_and_kind_and_reads_every_piece() {
+    let (one, two) = (png(&[7; 5000]), png(&[9; 300]));
+    let source = drive(&[(4096, one.clone()), (20_480, two.clone()), (32_768, one.clone())], 1 << 17);
+    let mut files = found(&source, &RangeSet::default()).files;
+    // The last one in two pieces, and called as the first one is.
+    files[2].extents = vec![(ByteOffset(32_768), 100), (ByteOffset(4196), one.len() as u64 - 100)];
+    files[2].name = files[0].name.clone();
+    let shelf = Shelf::new(&source, files.clone().into());
+    let mut listed = Vec::new();
+    shelf
+        .walk(Deleted::Hide, &mut |found| {
+            listed.push((found.path(), found.entry.id, found.entry.kind));
+            std::ops::ControlFlow::Continue(())
+        })
+        .unwrap();
+    let paths: Vec<&str> = listed.iter().map(|(path, ..)| path.as_str()).collect();
+    let wanted = [
+        "pictures",
+        "pictures/png",
+        "pictures/png/byte 4096.png",
+        "pictures/png/byte 20480.png",
+        "pictures/png/byte 4096 (byte 32768).png",
+    ];
+    assert_eq!(paths, wanted);
+    let read = |id| keel_format::read_whole(shelf.open(id, "").unwrap().as_mut(), 1 << 20).0;
+    let contents: Vec<Vec<u8>> = listed.iter().filter(|row| row.2 == NodeKind::File).map(|row| read(row.1)).collect();
+    assert!(contents == [one.clone(), two, one]);
+    assert!(shelf.open(shelf.root(), "").is_err() && shelf.extents(listed[0].1).is_err(), "a folder has no content");
+    assert_eq!(shelf.below(shelf.root()), (3, files.iter().map(|file| file.bytes).sum()));
+    let chosen = |paths: &[&str]| {
+        let paths: Vec<String> = paths.iter().map(|path| (*path).to_string()).collect();
+        shelf.chosen(&paths).iter().map(|file| file.id.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(chosen(&["pictures"]), ["a1", "a2", "a3"]);
+    assert_eq!(chosen(&["pictures/png/byte 20480.png", "pictures/pn"]), ["a2"]);
+    // A query asks for what only the content tells.
+    let meets = |text: &str| {
+        let query = files::Query::typed(text).unwrap();
+        let entry = |id| Entry { id, ..shelf_entry(&shelf, id) };
+        let ids = listed.iter().map(|row| entry(row.1));
+        ids.filter(|entry| query.meets_told(entry, shelf.told(entry))).count()
+    };
+    assert_eq!((meets("state:whole"), meets("state:cut"), meets("!state:cut is:file")), (3, 0, 3));
+    assert_eq!((meets("pixels:16x32"), meets("pixels:17x32"), meets("volume:none"), meets("volume:n1")), (3, 0, 3, 0));
+    assert_eq!((meets("from:20480"), meets("before:20480"), meets("from:20480 before:21000")), (2, 1, 1));
+    for wrong in ["state:fine", "state:", "pixels:9", "pixels:x", "from:here"] {
+        assert!(files::Query::typed(wrong).is_err(), "{wrong}");
+    }
+}
+
+fn shelf_entry(shelf: &Shelf, id: NodeId) -> Entry {
+    let mut own = None;
+    shelf
+        .walk(Deleted::Hide, &mut |found| {
+            own = own.take().or_else(|| (found.entry.id == id).then(|| found.entry.clone()));
+            std::ops::ControlFlow::Continue(())
+        })
+        .unwrap();
+    own.unwrap()
 }

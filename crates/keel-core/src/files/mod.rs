@@ -26,7 +26,7 @@ pub use lost::{Lost, take_lost};
 pub use manifest::{Extracted, ManifestEntry, Outcome, Part, SortCount};
 pub use name::safe_component;
 pub use path::{Resolved, entries, resolve};
-pub use query::{Query, QueryWrong, Told};
+pub use query::{Query, QueryWrong, Tells, Told};
 pub use search::{Hit, Hits, Weight, search, weigh};
 pub use sort::Sort;
 pub(crate) use taken_before::is_same;

@@ -35,6 +35,9 @@ pub struct Told<'a> {
     pub at: u64,
 }
 
+/// Says what is known of an entry beside what its volume tells.
+pub type Tells<'a, 'b> = &'b dyn Fn(&Entry) -> Option<Told<'a>>;
+
 /// What `state:` may be followed by.
 const PROOFS: &str = "state:whole, state:plausible, state:cut";
 /// What `is:` may be followed by.

@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use keel_format::{Deleted, Entry, Existence, Finding, NodeKind, Volume};
 use serde::Serialize;
 
-use super::query::{Query, Told};
+use super::query::{Query, Tells};
 use super::sort::Sort;
 use crate::CoreError;
 use crate::job::{Cancel, Desk};
@@ -56,7 +56,7 @@ pub struct Hits {
 /// [`CoreError::Format`] when not even the root can be read.
 pub fn search<'a>(
     volume: &dyn Volume,
-    (query, told): (&Query, &dyn Fn(&Entry) -> Option<Told<'a>>),
+    (query, told): (&Query, Tells<'a, '_>),
     deleted: Deleted,
     desk: &Desk<u64>,
 ) -> Result<Hits, CoreError> {

@@ -171,7 +171,10 @@ impl Work<'_> {
             scope.spawn(move || {
                 for piece in made {
                     let Ok(mut buf) = empty.recv() else { return };
-                    of.fill(piece.start.0, part(&mut buf, piece.len()));
+                    // A new buffer holds zeros, and nothing else is put into it.
+                    if *of != Pattern::Zeros {
+                        of.fill(piece.start.0, part(&mut buf, piece.len()));
+                    }
                     if full.send((*piece, buf)).is_err() {
                         return;
                     }

@@ -53,7 +53,7 @@ fn look(source: &SharedSource, which: &AdriftArgs) -> anyhow::Result<LookedAll> 
     let job = Job::start(move |desk: &Desk<AdriftProgress>| {
         let held = if everywhere { RangeSet::default() } else { adrift::held(&drive, &finds, desk.cancel()) };
         let cuts = if join { Cuts::Joined(adrift::rasters(&drive, &finds)) } else { Cuts::Told };
-        adrift::adrift(drive.as_ref(), &starts, (&held, &finds), &cuts, desk)
+        adrift::adrift(&drive, &starts, (&held, &finds), &cuts, desk)
     });
     let bar = bar(1, "files");
     let found = wait(job, |progress| {

@@ -243,6 +243,11 @@ impl Lanes {
 fn draw_marks(app: &App, drive: &Drive, area: Rect, rows: &Rows, selected: Option<ByteRange>, buf: &mut Buffer) {
     let theme = app.theme;
     let marks = Lanes::of(area).marks();
+    for range in drive.files.adrift.places().filter(|_| app.stage == StageId::Files) {
+        if let Some((row, _)) = rows.of(range) {
+            put(buf, area, marks, row, "◦", theme.text());
+        }
+    }
     if let Some((first, end)) = selected.and_then(|range| rows.of(range)) {
         for row in first..end {
             put(buf, area, marks, row, "▎", theme.accent());

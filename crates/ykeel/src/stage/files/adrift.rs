@@ -22,6 +22,9 @@ use crate::widget::why::Why;
 const REST: Duration = Duration::from_secs(2);
 const REST_FOR: u32 = 4;
 
+/// The most files whose places the keel is told.
+const MOST_PLACES: usize = 10_000;
+
 /// What a look came to: the shelf, how long it took, and whether it was stopped.
 type Looked = (Shelf, Duration, bool);
 
@@ -67,6 +70,14 @@ impl State {
     /// The ground of a file, from its first byte to the end of its first piece.
     pub(super) fn ground(&self, id: NodeId) -> Option<ByteRange> {
         self.file(id)?.extents.first().map(|(at, bytes)| ByteRange::sized(*at, *bytes))
+    }
+
+    /// Where files lie, for the keel; of very many of them some.
+    pub(crate) fn places(&self) -> impl Iterator<Item = ByteRange> {
+        let shelf = self.shelf.as_ref().filter(|_| self.is_open);
+        let files = shelf.map(|shelf| shelf.files().as_ref()).unwrap_or_default();
+        let every = files.len() / MOST_PLACES + 1;
+        files.iter().step_by(every).map(|file| ByteRange::sized(file.at_byte, file.bytes.max(1)))
     }
 
     /// What a folder or a file comes to, for a row of the list: how it stands, and its bytes.
@@ -169,7 +180,7 @@ fn look() -> Effects {
             let held = core::held(&source, &finds, desk.cancel());
             let cuts = if joins { Cuts::Joined(core::rasters(&source, &finds)) } else { Cuts::Told };
             let starts: Vec<Start> = starts.sorted();
-            let found = core::adrift(source.as_ref(), &starts, (&held, &finds), &cuts, desk);
+            let found = core::adrift(&source, &starts, (&held, &finds), &cuts, desk);
             (Shelf::new(&source, found.files.into()), begun.elapsed(), found.cancelled)
         }));
     })]
@@ -319,6 +330,9 @@ pub(super) fn why(files: &Files, untold: u64, theme: Theme) -> Why {
         match &file.volume {
             Some(volume) => why.say(format!("on the ground of {volume}"), theme.dim()),
             None => why.say("on ground of no volume", theme.dim()),
+        }
+        if let (Some(path), Some(find)) = (&file.path, &file.recorded_by) {
+            why.say(format!("a record of {find} calls it {}", printable(path)), theme.text());
         }
         if let Some(same) = &file.same_as {
             why.say(format!("the same content as {same}"), theme.doubt());

@@ -72,7 +72,10 @@ impl Stage for Files {
     }
 
     fn signs(&self) -> &'static [&'static str] {
-        &["Before a name: ✓ marked to be taken out, ▸ folder, ↷ link, × deleted, ∅ only its name is left."]
+        &[
+            "Before a name: ✓ marked to be taken out, ▸ folder, ↷ link, × deleted, ∅ only its name is left.",
+            "At the keel: ◦ files adrift lie here, while they are shown.",
+        ]
     }
 
     fn keys(&self) -> &'static [StageKey] {

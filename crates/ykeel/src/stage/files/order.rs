@@ -1,7 +1,7 @@
 //! The order of what is listed, and what of it is shown.
 
-use keel_core::files::{Hit, Query, QueryWrong, Sort, Told};
-use keel_format::{Entry, NodeKind};
+use keel_core::files::{Hit, Query, QueryWrong, Sort, Tells};
+use keel_format::NodeKind;
 
 use crate::line_edit::LineEdit;
 
@@ -56,7 +56,7 @@ impl Order {
     ///
     /// # Errors
     /// Where what is typed is no query: all of it is shown then.
-    pub(super) fn apply<'a>(&self, all: &[Hit], told: &dyn Fn(&Entry) -> Option<Told<'a>>) -> (Vec<usize>, Option<QueryWrong>) {
+    pub(super) fn apply<'a>(&self, all: &[Hit], told: Tells<'a, '_>) -> (Vec<usize>, Option<QueryWrong>) {
         let (query, wrong) = match Query::typed(self.filter.text()) {
             Ok(query) => (query, None),
             Err(wrong) => (Query::default(), Some(wrong)),

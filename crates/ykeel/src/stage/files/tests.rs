@@ -372,3 +372,99 @@ fn pictures_lie_side_by_side_and_are_marked_there() {
     sign(&mut app, '#');
     assert!(drawn(&app, 160, 45).contains("no pictures are listed here"));
 }
+
+/// A picture with its checksums.
+fn png(seed: u8) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let picture = image::RgbImage::from_fn(48, 32, |x, y| image::Rgb([seed, (x * 5) as u8, (y * 7) as u8]));
+    picture.write_to(&mut std::io::Cursor::new(&mut bytes), image::ImageFormat::Png).unwrap();
+    bytes
+}
+
+#[test]
+fn files_adrift_are_listed_beside_the_volumes_searched_and_taken_out() {
+    let bench = Bench::new();
+    let image = bench.filled();
+    let len = fs::metadata(&image).unwrap().len();
+    let file = fs::File::options().write(true).open(&image).unwrap();
+    // On free ground of the volume.
+    let places = [len / 2 / 4096 * 4096, len / 3 * 2 / 4096 * 4096];
+    let (one, two) = (png(3), png(9));
+    for (at, bytes) in places.iter().zip([&one, &two]) {
+        std::os::unix::fs::FileExt::write_all_at(&file, bytes, *at).unwrap();
+    }
+    drop(file);
+    let mut app = bench.app(&image);
+    key(&mut app, KeyCode::Enter);
+    wait(&mut app);
+    sign(&mut app, '7');
+    wait(&mut app);
+    sign(&mut app, 'A');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("files adrift are met where the surface is swept"), "{}", drawn(&app, 160, 45));
+    assert_eq!(names(&app), ["ROUTES", "boat.png", "engine.bin"], "the volume stays");
+    sign(&mut app, 'J');
+    assert!(drawn(&app, 160, 45).contains("A shows them"));
+    for keys in ["5", "S"] {
+        sign(&mut app, keys.chars().next().unwrap());
+        wait(&mut app);
+    }
+    sign(&mut app, '7');
+    wait(&mut app);
+    sign(&mut app, 'A');
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(names(&app).contains(&"pictures".to_string()) && text.contains("adrift /") && text.contains('◦'), "{text}");
+    for folder in ["pictures", "png"] {
+        select(&mut app, folder);
+        key(&mut app, KeyCode::Enter);
+        wait(&mut app);
+    }
+    let wanted = places.map(|at| format!("byte {at}.png"));
+    assert_eq!((names(&app).len(), wanted.iter().all(|name| names(&app).contains(name))), (2, true));
+    select(&mut app, &wanted[0]);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("whole: ") && text.contains("picture of 48 x 32") && text.contains('▄'), "{text}");
+    // Its place is that of the drive.
+    let drive = app.drive.as_ref().unwrap();
+    assert_eq!(app.stage.stage().selection(drive).unwrap().start.0, places[0]);
+    // What only the content tells narrows the list.
+    sign(&mut app, '/');
+    line(&mut app, &format!("state:whole from:{}", places[1]));
+    wait(&mut app);
+    assert_eq!(names(&app), wanted[1..]);
+    key(&mut app, KeyCode::Left);
+    wait(&mut app);
+    sign(&mut app, '*');
+    line(&mut app, "pixels:49x1");
+    wait(&mut app);
+    assert!(names(&app).is_empty());
+    key(&mut app, KeyCode::Left);
+    wait(&mut app);
+    // The pieces of what is cut are looked for, and the list is there again.
+    sign(&mut app, 'J');
+    wait(&mut app);
+    assert!(drawn(&app, 160, 45).contains("joined where the whole"), "{}", drawn(&app, 160, 45));
+    // Marks and the taking out.
+    while app.drive.as_ref().unwrap().files.trail.len() > 1 {
+        key(&mut app, KeyCode::Left);
+        wait(&mut app);
+    }
+    select(&mut app, "pictures");
+    sign(&mut app, ' ');
+    wait(&mut app);
+    let to = bench.folder.path().join("adrift");
+    sign(&mut app, 'e');
+    (0..80).for_each(|_| key(&mut app, KeyCode::Backspace));
+    line(&mut app, to.to_str().unwrap());
+    wait(&mut app);
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("Taken out") && text.contains("manifest"), "{text}");
+    assert!(fs::read(to.join("pictures/png").join(&wanted[0])).unwrap() == one);
+    assert!(fs::read(to.join("pictures/png").join(&wanted[1])).unwrap() == two);
+    key(&mut app, KeyCode::Esc);
+    // And the volume again.
+    sign(&mut app, 'A');
+    wait(&mut app);
+    assert_eq!(names(&app), ["ROUTES", "boat.png", "engine.bin"]);
+}
