@@ -115,6 +115,21 @@ fn what_a_new_volume_was_made_over_is_found_on_its_free_ground_and_what_it_holds
         let (name, own) = (file.file_name().unwrap().to_string_lossy(), own.file_name().unwrap().to_string_lossy());
         assert!(name == own.replace(' ', "_") || name.starts_with("byte "), "{name} is called {own}");
     }
+    // What was taken out before is told no more, whichever manifest names it.
+    let adrift = to.join("ykeel-adrift.jsonl");
+    let since = |manifest: &Path| {
+        let (code, left) = bench.json(&["adrift", text(&image), "--state", "whole", "--new-since", text(manifest)]);
+        assert_eq!(code, 0);
+        left["adrift"].as_array().unwrap().len()
+    };
+    assert_eq!((since(&adrift), since(&own.join("ykeel-manifest.json"))), (0, 0));
+    let lines = fs::read_to_string(&adrift).unwrap();
+    let (head, rest) = lines.split_once('\n').unwrap();
+    let two: Vec<&str> = rest.lines().filter(|line| line.contains(r#""state":"whole""#)).take(2).collect();
+    fs::write(bench.path("two.jsonl"), [&[head], two.as_slice()].concat().join("\n")).unwrap();
+    assert_eq!(since(&bench.path("two.jsonl")), proven - 2);
+    let none = bench.run(&["adrift", text(&image), "--new-since", text(&stick)]);
+    assert_ne!(none.status.code(), Some(0), "an image is no manifest");
     // A volume that holds them: nothing is adrift but what it holds not.
     let sound = bench.copy("purser-stick.img");
     let (_, all) = bench.json(&["adrift", text(&sound), "--everywhere"]);

@@ -2,6 +2,7 @@
 
 mod held;
 mod join;
+mod known;
 mod name;
 mod record;
 mod shelf;
@@ -12,6 +13,7 @@ mod tests;
 
 pub use held::held;
 pub use keel_adrift::{Start, Starts, State as AdriftState, words};
+pub use known::Known;
 pub use shelf::Shelf;
 pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState, take_out};
 

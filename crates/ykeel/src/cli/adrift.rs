@@ -1,5 +1,7 @@
 //! What `adrift` takes, and which files adrift `extract` takes out.
 
+use std::path::PathBuf;
+
 use clap::{Args, ValueEnum};
 use keel_core::adrift::AdriftState;
 
@@ -24,13 +26,16 @@ pub(crate) struct AdriftArgs {
     /// Also files with the content of another one.
     #[arg(long)]
     pub(crate) same: bool,
+    /// Only files whose content none of these manifests of earlier extractions names (of files adrift, or of a volume).
+    #[arg(long, value_name = "MANIFEST")]
+    pub(crate) new_since: Vec<PathBuf>,
 }
 
 impl AdriftArgs {
     /// True where anything is asked for.
     pub(crate) fn is_asked(&self) -> bool {
         let chosen = !self.kinds.is_empty() || self.least.is_some() || !self.state.is_empty();
-        chosen || self.everywhere || self.join || self.same
+        chosen || self.everywhere || self.join || self.same || !self.new_since.is_empty()
     }
 }
 

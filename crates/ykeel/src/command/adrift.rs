@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keel_core::adrift::{self, Adrift, AdriftFiles, AdriftProgress, Chosen, Cuts, TakeOutProgress, TakenState};
+use keel_core::adrift::{self, Adrift, AdriftFiles, AdriftProgress, Chosen, Cuts, Known, TakeOutProgress, TakenState};
 use keel_core::job::{Desk, Job};
 use keel_core::place::size_named;
 use keel_core::sweep::Reach;
@@ -24,10 +24,10 @@ struct Document<'a> {
 }
 
 pub(super) fn run(args: &SourceArgs, which: &AdriftArgs) -> anyhow::Result<()> {
-    let chosen = chosen(which, &[])?;
+    let (chosen, known) = (chosen(which, &[])?, known(which)?);
     let source = open(args)?;
     let looked = look(&source, which)?;
-    let files: Vec<&Adrift> = looked.found.files.iter().filter(|file| chosen.takes(file)).collect();
+    let files = meant(&looked, &chosen, &known, &source);
     if args.json {
         print_json(&Document { adrift: files, untold: looked.untold, unreadable: &looked.bad })?;
     } else {
@@ -85,6 +85,20 @@ fn chosen(which: &AdriftArgs, ids: &[String]) -> anyhow::Result<Chosen> {
     Ok(Chosen { ids: ids.to_vec(), kinds: which.kinds.clone(), least, states, same: which.same })
 }
 
+/// What earlier extractions took out.
+fn known(which: &AdriftArgs) -> anyhow::Result<Known> {
+    let mut known = Known::default();
+    which.new_since.iter().try_for_each(|manifest| known.read(manifest))?;
+    Ok(known)
+}
+
+/// The files that are meant and new.
+fn meant<'a>(looked: &'a LookedAll, chosen: &Chosen, known: &Known, source: &SharedSource) -> Vec<&'a Adrift> {
+    let stop = cancel();
+    let is_new = |file: &&Adrift| !known.has(source.as_ref(), file, &stop);
+    looked.found.files.iter().filter(|file| chosen.takes(file)).filter(is_new).collect()
+}
+
 fn print(file: &Adrift) {
     let pixels = file.pixels.map(|(wide, high)| format!("  {wide} x {high}")).unwrap_or_default();
     let volume = file.volume.as_deref().map(|volume| format!("  on the ground of {volume}")).unwrap_or_default();
@@ -125,13 +139,13 @@ fn tell_counts(files: &[&Adrift], looked: &LookedAll) {
 
 /// Takes files adrift out.
 pub(super) fn extract(args: &SourceArgs, ids: &[String], which: &AdriftArgs, to: &Path) -> anyhow::Result<()> {
-    let chosen = chosen(which, ids)?;
+    let (chosen, known) = (chosen(which, ids)?, known(which)?);
     let source = open(args)?;
     let looked = look(&source, which)?;
     if let Some(id) = ids.iter().find(|id| looked.found.files.iter().all(|file| file.id != **id)) {
         return Err(keel_core::CoreError::Unknown { what: "file adrift", name: printable(id) }.into());
     }
-    let files: Vec<&Adrift> = looked.found.files.iter().filter(|file| chosen.takes(file)).collect();
+    let files = meant(&looked, &chosen, &known, &source);
     let (desk, _progress): (Desk<TakeOutProgress>, _) = Desk::new(cancel());
     let taken = adrift::take_out(&source, &files, to, &desk)?;
     if args.json {

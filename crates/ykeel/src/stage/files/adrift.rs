@@ -36,8 +36,8 @@ pub(crate) struct State {
     /// True where the pieces of what is cut are looked for.
     joins: bool,
     shelf: Option<Arc<Shelf>>,
-    /// Starts of which it was made.
-    made_of: usize,
+    /// How many starts and finds it was made of.
+    made_of: (usize, usize),
     /// When the next look may begin.
     next: Option<Instant>,
     look_job: Option<Job<AdriftProgress, Looked>>,
@@ -148,7 +148,7 @@ pub(super) fn toggle(drive: &mut Drive) -> Effects {
         });
     }
     drive.files.begin_anew(true);
-    let is_known = drive.files.adrift.made_of == drive.sweep.starts.count();
+    let is_known = drive.files.adrift.made_of == there_is(&drive.sweep);
     match drive.files.adrift.shelf.clone().filter(|_| is_known) {
         Some(shelf) => place(&mut drive.files, &shelf),
         None => look(),
@@ -168,13 +168,18 @@ pub(super) fn toggle_join(drive: &mut Drive) -> Effects {
     look()
 }
 
+/// How many starts and finds there are by now: more of either may change what is adrift.
+fn there_is(sweep: &crate::stage::sweep::State) -> (usize, usize) {
+    (sweep.starts.count(), sweep.finds.len())
+}
+
 /// Looks at what begins on the surface.
 fn look() -> Effects {
     vec![job("look for files adrift", |drive| {
         let (source, finds) = (SharedSource::clone(&drive.source), drive.sweep.finds.clone());
         let (starts, adrift) = (Arc::clone(&drive.sweep.starts), &mut drive.files.adrift);
         let joins = adrift.joins;
-        (adrift.made_of, adrift.progress) = (starts.count(), None);
+        (adrift.made_of, adrift.progress) = (there_is(&drive.sweep), None);
         adrift.look_job = Some(Job::start(move |desk| {
             let begun = Instant::now();
             let held = core::held(&source, &finds, desk.cancel());
@@ -204,7 +209,7 @@ pub(super) fn reports(drive: &mut Drive, is_shown: bool) -> Effects {
     let mut effects = take_look(&mut drive.files);
     effects.extend(take_taken(&mut drive.files.adrift));
     let adrift = &drive.files.adrift;
-    let has_more = drive.sweep.starts.count() != adrift.made_of;
+    let has_more = there_is(&drive.sweep) != adrift.made_of;
     let may = adrift.next.is_none_or(|next| Instant::now() >= next);
     if is_shown && adrift.is_open && has_more && may && adrift.look_job.is_none() && effects.is_empty() {
         effects.extend(look());
