@@ -24,6 +24,14 @@ struct Node {
     children: Vec<NodeId>,
     /// Place among the files; none for a folder.
     file: Option<usize>,
+    /// Files in it and below, itself included, and their bytes.
+    below: (usize, u64),
+}
+
+impl Node {
+    fn folder(id: NodeId, name: &str) -> Self {
+        Self { entry: entry(id, name, NodeKind::Directory, 0), children: Vec::new(), file: None, below: (0, 0) }
+    }
 }
 
 /// Files adrift as a tree.
@@ -51,15 +59,16 @@ impl Shelf {
         let root = folder_id("");
         let summary =
             VolumeSummary { kind: None, label: None, serial: None, bytes: source.len(), cluster_bytes: source.sector_size().0 };
-        let top = Node { entry: entry(root, "", NodeKind::Directory, 0), children: Vec::new(), file: None };
+        let top = Node::folder(root, "");
         let mut shelf = Self { source: SharedSource::clone(source), files, nodes: BTreeMap::from([(root, top)]), summary };
         let files = Arc::clone(&shelf.files);
         let mut names: BTreeMap<(NodeId, String), u32> = BTreeMap::new();
         for (index, file) in files.iter().enumerate() {
-            let (mut parent, mut path) = (root, String::new());
+            let (mut parent, mut path, mut above) = (root, String::new(), vec![root]);
             for part in folders_of(file) {
                 path = if path.is_empty() { part.to_string() } else { format!("{path}/{part}") };
                 parent = shelf.folder(parent, &path, part);
+                above.push(parent);
             }
             // What is called alike stands beside the other with its place, which stays when more are found.
             let count = names.entry((parent, file.name.to_lowercase())).and_modify(|count| *count += 1).or_insert(1);
@@ -67,7 +76,14 @@ impl Shelf {
             let id = NodeId(file.at_byte.0);
             let mut own = entry(id, &name, NodeKind::File, file.bytes);
             own.times.modified = file.made.as_deref().and_then(Stamp::from_text);
-            shelf.add(parent, Node { entry: own, children: Vec::new(), file: Some(index) });
+            shelf.add(parent, Node { entry: own, children: Vec::new(), file: Some(index), below: (1, file.bytes) });
+            for id in above {
+                shelf
+                    .nodes
+                    .get_mut(&id)
+                    .into_iter()
+                    .for_each(|folder| folder.below = (folder.below.0 + 1, folder.below.1 + file.bytes));
+            }
         }
         shelf
     }
@@ -76,7 +92,7 @@ impl Shelf {
     fn folder(&mut self, parent: NodeId, path: &str, name: &str) -> NodeId {
         let id = folder_id(path);
         if !self.nodes.contains_key(&id) {
-            self.add(parent, Node { entry: entry(id, name, NodeKind::Directory, 0), children: Vec::new(), file: None });
+            self.add(parent, Node::folder(id, name));
         }
         id
     }
@@ -106,18 +122,10 @@ impl Shelf {
         Some(Told { state: file.state.word(), pixels: file.pixels, volume: file.volume.as_deref(), at: file.at_byte.0 })
     }
 
-    /// The files below a node, and what they come to in bytes.
+    /// How many files are in a node and below it, and what they come to in bytes.
     #[must_use]
     pub fn below(&self, id: NodeId) -> (usize, u64) {
-        let (mut count, mut bytes) = (0, 0);
-        let mut open = vec![id];
-        while let Some(node) = open.pop().and_then(|id| self.nodes.get(&id)) {
-            open.extend(&node.children);
-            if node.file.is_some() {
-                (count, bytes) = (count + 1, bytes + node.entry.bytes);
-            }
-        }
-        (count, bytes)
+        self.nodes.get(&id).map(|node| node.below).unwrap_or_default()
     }
 
     /// The files that `paths` name, with all that is below the folders among them.
