@@ -166,7 +166,7 @@ fn walk(session: &Session) -> anyhow::Result<()> {
     session.wait_until("the whole surface", |screen| screen.contains("; swept"));
     session.keys(&["7"]);
     session.wait_for("LINEN /");
-    session.keys(&["A"]);
+    session.keys(&["~"]);
     session.wait_for("adrift /");
     session.wait_for("pictures");
     session.keys(&["Down", "Enter"]);

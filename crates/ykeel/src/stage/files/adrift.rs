@@ -159,7 +159,7 @@ pub(super) fn toggle(drive: &mut Drive) -> Effects {
 pub(super) fn toggle_join(drive: &mut Drive) -> Effects {
     let adrift = &mut drive.files.adrift;
     if !adrift.is_open {
-        return tell("pieces are looked for among files adrift: A shows them");
+        return tell("pieces are looked for among files adrift: ~ shows them");
     }
     if adrift.look_job.is_some() {
         return tell("what is adrift is being looked at");
@@ -230,7 +230,7 @@ fn take_look(files: &mut Files) -> Effects {
                 files.adrift.next = Some(Instant::now() + REST.max(took * REST_FOR));
                 files.adrift.shelf = Some(Arc::clone(&shelf));
                 if is_stopped {
-                    effects.extend(tell("stopped: there may be more files adrift; A twice looks again"));
+                    effects.extend(tell("stopped: there may be more files adrift; ~ twice looks again"));
                 }
                 if files.adrift.is_open {
                     effects.extend(place(files, &shelf));
@@ -347,7 +347,7 @@ pub(super) fn why(files: &Files, untold: u64, theme: Theme) -> Why {
     why.say("Next", theme.strong());
     for line in [
         "· space marks a file or a folder, e takes out what is marked",
-        "· J looks for the pieces of what is cut",
+        "· & looks for the pieces of what is cut",
         "· / state:whole pixels:640x480 >100K narrows the list, * all of it",
         "· # shows the pictures side by side, b where a file lies",
     ] {

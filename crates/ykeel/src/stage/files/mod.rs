@@ -46,11 +46,15 @@ const KEYS: &[StageKey] = &[
     drive("*", search::ask, ("search all", "Search the whole volume, by the same words")),
     bench("#", sheet::open, ("pictures", "Show the pictures that are listed side by side (contact sheet)")),
     drive(
-        "A",
+        "~",
         adrift::toggle,
         ("adrift", "Show the files that no volume holds any more, met while the surface is swept; or the volume again"),
     ),
-    drive("J", adrift::toggle_join, ("", "Look for the pieces of files adrift that are cut, or tell them as they are again")),
+    drive(
+        "&",
+        adrift::toggle_join,
+        ("", "Unite the pieces of files adrift that are cut, where that proves itself, or tell them as they are again"),
+    ),
     drive("backspace", state::leave, ("up", "Go up a folder, or back to the volumes")),
 ];
 

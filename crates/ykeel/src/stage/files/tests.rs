@@ -399,19 +399,19 @@ fn files_adrift_are_listed_beside_the_volumes_searched_and_taken_out() {
     wait(&mut app);
     sign(&mut app, '7');
     wait(&mut app);
-    sign(&mut app, 'A');
+    sign(&mut app, '~');
     wait(&mut app);
     assert!(drawn(&app, 160, 45).contains("files adrift are met where the surface is swept"), "{}", drawn(&app, 160, 45));
     assert_eq!(names(&app), ["ROUTES", "boat.png", "engine.bin"], "the volume stays");
-    sign(&mut app, 'J');
-    assert!(drawn(&app, 160, 45).contains("A shows them"));
+    sign(&mut app, '&');
+    assert!(drawn(&app, 160, 45).contains("~ shows them"));
     for keys in ["5", "S"] {
         sign(&mut app, keys.chars().next().unwrap());
         wait(&mut app);
     }
     sign(&mut app, '7');
     wait(&mut app);
-    sign(&mut app, 'A');
+    sign(&mut app, '~');
     wait(&mut app);
     let text = drawn(&app, 160, 45);
     assert!(names(&app).contains(&"pictures".to_string()) && text.contains("adrift /") && text.contains('◦'), "{text}");
@@ -442,7 +442,7 @@ fn files_adrift_are_listed_beside_the_volumes_searched_and_taken_out() {
     key(&mut app, KeyCode::Left);
     wait(&mut app);
     // The pieces of what is cut are looked for, and the list is there again.
-    sign(&mut app, 'J');
+    sign(&mut app, '&');
     wait(&mut app);
     assert!(drawn(&app, 160, 45).contains("joined where the whole"), "{}", drawn(&app, 160, 45));
     // Marks and the taking out.
@@ -464,7 +464,7 @@ fn files_adrift_are_listed_beside_the_volumes_searched_and_taken_out() {
     assert!(fs::read(to.join("pictures/png").join(&wanted[1])).unwrap() == two);
     key(&mut app, KeyCode::Esc);
     // And the volume again.
-    sign(&mut app, 'A');
+    sign(&mut app, '~');
     wait(&mut app);
     assert_eq!(names(&app), ["ROUTES", "boat.png", "engine.bin"]);
 }

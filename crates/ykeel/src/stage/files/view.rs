@@ -35,7 +35,7 @@ pub(super) fn draw(app: &App, area: Rect, buf: &mut Buffer) -> Why {
     let Some(drive) = &app.drive else { return Why::default() };
     let files = &drive.files;
     if files.volume.is_none() {
-        let closed = "No volume is open. Choose a find in the Sweep (5) and press enter; A shows the files that no volume holds.";
+        let closed = "No volume is open. Choose a find in the Sweep (5) and press enter; ~ shows the files that no volume holds.";
         let waits = files.adrift.waits();
         let text = files.problem.as_deref().or(waits.as_deref()).unwrap_or(closed);
         for (y, line) in wrap(text, usize::from(area.width.saturating_sub(4))).iter().enumerate() {
