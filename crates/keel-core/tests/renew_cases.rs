@@ -581,7 +581,7 @@ fn random_drafts_are_taken_with_what_they_promise_or_refused_with_the_reason() {
         fill_new(&bench, &draft, &mut held, round as u64 + 1);
         nothing_is_lost(&bench.open(), &held, &of);
         files_held += held.values().map(|held| held.files.len()).sum::<usize>();
-        if let Some(folder) = kept.as_ref().filter(|_| round % 4 == 3 && !held.is_empty()) {
+        if let Some(folder) = kept.as_ref().filter(|_| round % 3 == 2 && !held.is_empty()) {
             kept_count += 1;
             let image = folder.join(format!("{round}.img"));
             support::run(std::process::Command::new("cp").arg("--sparse=always").arg(&bench.image).arg(&image));
