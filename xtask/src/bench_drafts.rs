@@ -35,7 +35,7 @@ pub(crate) fn run_all(count: Option<u64>) -> anyhow::Result<()> {
     let _ = fs::remove_dir_all(&work);
     fs::create_dir_all(&work)?;
     let drafted = Command::new("cargo")
-        .args(["test", "--quiet", "--package", "keel-core", "--test", "renew_cases", "random_drafts", "--", "--nocapture"])
+        .args(["test", "--quiet", "--package", "keel-core", "--test", "cases", "random_drafts", "--", "--nocapture"])
         .current_dir(root())
         .env("YKEEL_DRAFTS", count.unwrap_or(COUNT).to_string())
         .env("YKEEL_DRAFTS_TO", &work)

@@ -1,12 +1,12 @@
 //! `cargo xtask fuzz`: damaged drives and files of our own, let loose on everything that reads. Seeded and resumable: a case is its
 //! seed and its number, and what was done is kept beside the seeds.
 
-#[path = "../../crates/keel-core/tests/support/mod.rs"]
+#[path = "../../crates/keel-core/tests/cases/support/mod.rs"]
 mod support;
 
-#[path = "../../crates/keel-core/tests/support/fuzz.rs"]
+#[path = "../../crates/keel-core/tests/cases/support/fuzz.rs"]
 mod cases;
-#[path = "../../crates/keel-core/tests/support/seeds.rs"]
+#[path = "../../crates/keel-core/tests/cases/support/seeds.rs"]
 mod seeds;
 
 use std::fs::{self, File};

@@ -27,7 +27,7 @@ mod measure;
 mod qemu;
 mod setup;
 mod shots;
-#[path = "../../crates/ykeel/tests/support/tmux.rs"]
+#[path = "../../crates/ykeel/tests/cases/support/tmux.rs"]
 mod tmux;
 
 use anyhow::bail;
