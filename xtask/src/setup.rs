@@ -85,7 +85,7 @@ pub(crate) fn bench_guest() -> anyhow::Result<()> {
     install(PACKAGES)?;
     let guest = guest::build()?;
     let mut cargo = Command::new("cargo");
-    cargo.args(["test", "--package", "ykeel", "--test", "cases", "devices::", "--", "--test-threads=1"]);
+    cargo.args(["test", "--package", "ykeel", "--test", "guests", "devices::", "--", "--test-threads=1"]);
     cargo.current_dir(root()).env("YKEEL_GUEST", guest).env("YKEEL_PULLS", PULLS);
     let status = cargo.status().context("cannot start cargo")?;
     anyhow::ensure!(status.success(), "the bench failed");

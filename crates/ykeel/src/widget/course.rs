@@ -40,6 +40,9 @@ pub(crate) fn recommended(app: &App) -> (StageId, String) {
     if drive.sweep.job.is_some() && waits && advice != Advice::Prove {
         return (StageId::Sweep, "the sweep is running".into());
     }
+    if drive.plan.is_settling() && waits && advice != Advice::Prove {
+        return (StageId::Plan, "what was found is being laid out".into());
+    }
     let number = StageId::ALL.iter().position(|id| *id == stage).map_or(0, |at| at + 1);
     let keys = if keys.is_empty() { String::new() } else { format!(": {number}, then {keys}") };
     (stage, format!("{}{keys}", advice.says()))

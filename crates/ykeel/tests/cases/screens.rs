@@ -22,7 +22,7 @@ fn from_an_unreadable_stick_to_an_applied_and_undone_table() {
         "{ladder}"
     );
     screen.keys(&["s"]);
-    let sweep = screen.wait_for("; swept");
+    let sweep = screen.wait_for("2 finds, 2 in the layout; swept");
     assert!(
         sweep.contains("2 finds, 2 in the layout")
             && sweep.lines().any(|line| line.contains("n2 ") && line.contains("NTFS") && line.contains("PURSER"))

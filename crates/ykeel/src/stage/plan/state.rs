@@ -106,6 +106,11 @@ impl State {
         }
     }
 
+    /// True while the layout is settled, or what is staged has not been examined: what can be mended is not known then.
+    pub(crate) fn is_settling(&self) -> bool {
+        self.staging.is_some() || self.after_job.is_some()
+    }
+
     /// The edit in a row of the list, and whether it was dropped.
     pub(super) fn row(&self, row: usize) -> Option<(&Edit, bool)> {
         match row.checked_sub(self.edits.len()) {

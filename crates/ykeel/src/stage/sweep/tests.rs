@@ -14,6 +14,8 @@ fn dropping_a_find_changes_the_layout() {
     assert!(drawn(&app, 160, 45).contains("1 of 41 finds"), "what is not told is counted, as on the command line");
     app.drive.as_mut().unwrap().sweep.untold = 0;
     key(&mut app, KeyCode::Char('d'));
+    let text = drawn(&app, 160, 45);
+    assert!(text.contains("1 find, being laid out") && !text.contains("nothing can be mended"), "{text}");
     wait(&mut app);
     let text = drawn(&app, 160, 45);
     assert!(text.contains("dropped by the technician"), "{text}");

@@ -138,7 +138,11 @@ fn heads(drive: &Drive, rows: &keel::Rows) -> BTreeMap<(u16, u16), Head> {
 
 fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     let theme = app.theme;
-    let in_layout = drive.plan.layout.as_ref().map_or(0, |layout| layout.entries.len());
+    let in_layout = match &drive.plan.layout {
+        Some(layout) if drive.plan.staging.is_none() => format!("{} in the layout", layout.entries.len()),
+        _ if drive.sweep.finds.is_empty() => "0 in the layout".into(),
+        _ => "being laid out".into(),
+    };
     let state = match (drive.sweep.swept, drive.sweep.job.is_some()) {
         (_, true) => "sweeping",
         (Swept::No, _) => "not swept yet",
@@ -154,7 +158,7 @@ fn draw_list(app: &App, drive: &Drive, area: Rect, buf: &mut Buffer) {
     };
     let narrowed = drive.sweep.list.said(told);
     let count = if narrowed.is_empty() { count } else { narrowed.trim_start().to_string() };
-    put(buf, area, 1, 0, &format!("{count}, {in_layout} in the layout; {state}"), theme.strong());
+    put(buf, area, 1, 0, &format!("{count}, {in_layout}; {state}"), theme.strong());
     let height = usize::from(list_rows(area, drive.sweep.finds.len()).saturating_sub(2));
     let list = drive.sweep.list.rows();
     let first = first_shown(drive.sweep.list.place(drive.sweep.selected), list.len(), height);
