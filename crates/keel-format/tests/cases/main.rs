@@ -9,7 +9,6 @@ mod absurd_sizes;
 mod as_drivers;
 mod boot_structures;
 mod checks;
-mod endless_listing;
 mod every_field;
 mod exfat_volumes;
 mod ext_volumes;

@@ -3,17 +3,13 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::sync::Mutex;
 use std::time::Duration;
 
 use crate::bench::{Adapter, Drive};
-use crate::guest::guest;
-
-/// One machine at a time: several share the processors, and their drives' time limits with them.
-static BENCH: Mutex<()> = Mutex::new(());
+use crate::guest::{alone, guest};
 
 fn on_the_bench(drives: &[Drive], script: &str) -> Vec<String> {
-    let _alone = BENCH.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let _alone = alone();
     let limit = Duration::from_secs(900 + 45 * u64::from(pulls()));
     crate::bench::run(&guest(), Path::new(env!("CARGO_BIN_EXE_ykeel")), drives, script, limit).unwrap()
 }

@@ -2,6 +2,15 @@
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// One machine at a time: several share the processors, and their drives' time limits with them.
+static BENCH: Mutex<()> = Mutex::new(());
+
+/// Waits until no other machine runs.
+pub(crate) fn alone() -> MutexGuard<'static, ()> {
+    BENCH.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// The guest, built when it is not there yet (`cargo xtask test` does it before).
 pub(crate) fn guest() -> PathBuf {

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
-use crate::guest::guest;
+use crate::guest::{alone, guest};
 use crate::support::{Bench, expected, text};
 
 /// What the kernel says of the drives, line by line.
@@ -13,6 +13,7 @@ fn judge(drives: &[(&Path, u32)]) -> Vec<String> {
         512 => ",snapshot=on".to_string(),
         size => format!(",snapshot=on;,logical_block_size={size},physical_block_size={size}"),
     };
+    let _alone = alone();
     let drives: Vec<(&Path, String)> = drives.iter().map(|(drive, sector)| (*drive, options(*sector))).collect();
     let output =
         crate::qemu::qemu(&guest(), "", drives.iter().map(|(drive, options)| (*drive, options.as_str()))).output().unwrap();
