@@ -1,4 +1,4 @@
-//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --drafts[=COUNT] | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] |
+//! Developer tasks: `cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --drafts[=COUNT] | --fathom | --keys | --pieces[=ROUNDS] | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] |
 //! fuzz [--count=N] [--seed=S] | bench-guest`.
 #![forbid(unsafe_code)]
 
@@ -13,6 +13,7 @@ mod bench_guest;
 mod bench_keys;
 mod bench_mend;
 mod bench_older;
+mod bench_pieces;
 mod bench_plan;
 mod bench_recovery;
 mod bench_renew;
@@ -53,6 +54,9 @@ fn main() -> anyhow::Result<()> {
         Some("bench") if rest.iter().any(|word| word.starts_with("--adrift")) => {
             bench_adrift::run_all(rest.iter().find_map(|word| word.strip_prefix("--adrift=")?.parse().ok()))
         }
+        Some("bench") if rest.iter().any(|word| word.starts_with("--pieces")) => {
+            bench_pieces::run_all(rest.iter().find_map(|word| word.strip_prefix("--pieces=")?.parse().ok()))
+        }
         Some("bench") if rest.iter().any(|word| word.starts_with("--drafts")) => {
             bench_drafts::run_all(rest.iter().find_map(|word| word.strip_prefix("--drafts=")?.parse().ok()))
         }
@@ -71,7 +75,7 @@ fn main() -> anyhow::Result<()> {
         Some("read-loop") => bench::read_loop(rest.first().map_or("", String::as_str)),
         Some("guest") => guest::build().map(|folder| println!("{}", folder.display())),
         _ => bail!(
-            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --drafts[=COUNT] | --fathom | --keys | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
+            "usage: cargo xtask test | demo-drives [NAME..] | shots | dist | bench [--adrift[=ROUNDS] | --mend | --copy | --devices | --drafts[=COUNT] | --fathom | --keys | --pieces[=ROUNDS] | --plan | --renew | --recovery [--older=KINDS | --kinds=KINDS]] | fuzz [--count=N] [--seed=S] | guest | bench-guest"
         ),
     }
 }

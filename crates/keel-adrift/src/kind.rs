@@ -134,7 +134,7 @@ kinds! {
     "bmp", "bmp", Pictures, 54, GIB, picture::bmp::read, [0: b"BM"];
     "tiff", "tif", Pictures, 64, 4 * GIB, picture::tiff::read, [0: b"II*\0", 0: b"MM\0*", 0: b"IIRO", 0: b"IIU\0"];
     "psd", "psd", Pictures, 40, 4 * GIB, picture::psd::read, [0: b"8BPS\0\x01", 0: b"8BPS\0\x02"];
-    "movie", "mp4", Films, 64, TIB, film::boxes::read, [4: b"ftyp", 4: b"moov", 4: b"wide", 4: b"mdat"];
+    "movie", "mp4", Films, 24, TIB, film::boxes::read, [4: b"ftyp", 4: b"moov", 4: b"wide", 4: b"mdat"];
     "riff", "riff", Films, 44, 64 * GIB, film::riff::read, [0: b"RIFF"];
     "matroska", "mkv", Films, 64, TIB, film::ebml::read, [0: b"\x1a\x45\xdf\xa3"];
     "mpeg-ps", "mpg", Films, 2048, 64 * GIB, film::program::read, [0: b"\0\0\x01\xba"];

@@ -17,8 +17,9 @@ mod sound;
 mod start;
 mod walk;
 
+pub use film::{Outline, Sample, outline};
 pub use judged::{Facts, Judged, State};
 pub use kind::{KINDS, Kind, KindId, Sort, words};
 pub use look::{Looked, judge, proves_itself};
 pub use start::{MOST_STARTS, Start, Starts};
-pub use walk::{Broken, Ground, Step, Walk};
+pub use walk::{Broken, Ground, Landmark, Step, Walk};

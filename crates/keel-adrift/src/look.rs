@@ -4,7 +4,7 @@ use keel_source::{ByteOffset, Cancel, MemorySource};
 
 use crate::judged::{Facts, Judged, State};
 use crate::kind::{KINDS, Kind};
-use crate::walk::{Broken, Ground, Walk};
+use crate::walk::{Broken, Ground, Landmark, Walk};
 
 /// What a look at a start comes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,6 +15,10 @@ pub struct Looked {
     pub read: u64,
     /// The byte behind the furthest one of the file that was looked at: where a cut one breaks lies before it.
     pub reached: u64,
+    /// Where its next part had to stand, by what came before it.
+    pub landmark: Option<Landmark>,
+    /// True where more would have had to be read than was allowed: nothing is known of the rest.
+    pub is_spent: bool,
 }
 
 /// Judges what begins at byte `start` of `ground` as a file of `kind`.
@@ -23,19 +27,19 @@ pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
     let mut walk = Walk::new(ground, start, kind.most);
     let begins = |walk: &mut Walk<'_>, (at, bytes): &(u32, &[u8])| walk.is(u64::from(*at), bytes).unwrap_or(false);
     if !kind.marks.is_empty() && !kind.marks.iter().any(|mark| begins(&mut walk, mark)) {
-        return Looked { file: None, read: walk.read(), reached: 0 };
+        return Looked { file: None, read: walk.read(), reached: 0, landmark: None, is_spent: false };
     }
-    let file = match (kind.read)(&mut walk) {
+    let said = (kind.read)(&mut walk);
+    let is_spent = matches!(said, Err(Broken::Spent));
+    let file = match said {
         Ok(read) if read.bytes >= kind.least => {
-            let state = if walk.is_doubtful() { State::Plausible } else { State::Whole };
-            let proves = if state == State::Whole { "" } else { "; parts of it prove nothing by themselves" };
-            Some(Judged {
-                state,
-                bytes: read.bytes,
-                suffix: read.suffix.or(walk.suffix()).unwrap_or(kind.suffix),
-                why: format!("{}{proves}", read.by),
-                facts: read.facts,
-            })
+            let (state, why) = match walk.spoilt() {
+                Some(why) => (State::Cut, why.to_string()),
+                None if walk.is_doubtful() => (State::Plausible, format!("{}; parts of it prove nothing by themselves", read.by)),
+                None => (State::Whole, read.by.to_string()),
+            };
+            let suffix = read.suffix.or(walk.suffix()).unwrap_or(kind.suffix);
+            Some(Judged { state, bytes: read.bytes, suffix, why, facts: read.facts })
         }
         Ok(_) | Err(Broken::Stopped) => None,
         Err(broken) if walk.held() >= kind.least => Some(Judged {
@@ -47,7 +51,7 @@ pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
         }),
         Err(_) => None,
     };
-    Looked { file, read: walk.read(), reached: walk.reached() }
+    Looked { file, read: walk.read(), reached: walk.reached(), landmark: walk.landmark(), is_spent }
 }
 
 /// True where `content` is a whole file of some kind, proven to its last byte and no longer than it.

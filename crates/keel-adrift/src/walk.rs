@@ -66,6 +66,15 @@ pub struct Ground<'a> {
     pub cancel: &'a Cancel,
 }
 
+/// Where something has to stand that can be known again, by what came before it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Landmark {
+    /// Its place, from the start of the file.
+    pub at: u64,
+    /// What stands there: one of these.
+    pub marks: &'static [&'static [u8]],
+}
+
 /// The bytes from a start to the end of the ground that the file may take; offsets count from the start.
 pub struct Walk<'a> {
     ground: Ground<'a>,
@@ -81,6 +90,8 @@ pub struct Walk<'a> {
     held: u64,
     unproven: u64,
     suffix: Option<&'static str>,
+    spoilt: Option<String>,
+    landmark: Option<Landmark>,
 }
 
 impl<'a> Walk<'a> {
@@ -89,7 +100,21 @@ impl<'a> Walk<'a> {
     pub fn new(ground: Ground<'a>, start: ByteOffset, most: u64) -> Self {
         let len = ground.end.0.min(ground.source.len()).saturating_sub(start.0).min(most);
         let (page, bad) = (Vec::new(), Vec::new());
-        Self { ground, start, len, page, page_at: 0, bad, read: 0, reached: 0, held: 0, unproven: 0, suffix: None }
+        Self {
+            ground,
+            start,
+            len,
+            page,
+            page_at: 0,
+            bad,
+            read: 0,
+            reached: 0,
+            held: 0,
+            unproven: 0,
+            suffix: None,
+            spoilt: None,
+            landmark: None,
+        }
     }
 
     /// Bytes that were read so far.
@@ -127,6 +152,16 @@ impl<'a> Walk<'a> {
         self.held = self.held.max(at.min(self.len));
     }
 
+    /// One of `marks` has to stand at `at`.
+    pub(crate) fn expect(&mut self, at: u64, marks: &'static [&'static [u8]]) {
+        self.landmark = Some(Landmark { at, marks });
+    }
+
+    /// What had to stand somewhere, by the last part that told.
+    pub(crate) fn landmark(&self) -> Option<Landmark> {
+        self.landmark
+    }
+
     /// What the file is called by what was seen so far.
     pub(crate) fn name(&mut self, suffix: &'static str) {
         self.suffix = Some(suffix);
@@ -145,6 +180,16 @@ impl<'a> Walk<'a> {
     /// A run of `bytes` bytes is told by a length alone: nothing proves what it holds.
     pub(crate) fn trust(&mut self, bytes: u64) {
         self.unproven = self.unproven.max(bytes);
+    }
+
+    /// The structure reaches to its end, and a part of what it leads to is not the file's: `why`, as half a sentence.
+    pub(crate) fn spoil(&mut self, why: String) {
+        self.spoilt = Some(why);
+    }
+
+    /// What is not the file's own in it.
+    pub(crate) fn spoilt(&self) -> Option<&str> {
+        self.spoilt.as_deref()
     }
 
     /// True where another file's piece could stand inside of what was walked over without being noticed.

@@ -17,6 +17,9 @@ const LOCATOR_64: &[u8; 4] = b"PK\x06\x07";
 const STORED: u16 = 0;
 const DEFLATED: u16 = 8;
 
+/// What follows a member.
+const FOLLOWING: &[&[u8]] = &[LOCAL, CENTRAL, DESCRIPTOR];
+
 /// A member, by what its local header and its data say.
 struct Member {
     crc32: u32,
@@ -97,6 +100,7 @@ fn local(walk: &mut Walk<'_>, at: u64, looks: &mut Looks) -> Step<(u64, Member, 
         return descriptor(walk, at, data, (method, locked));
     }
     let end = data.checked_add(packed).ok_or(Broken::End)?;
+    walk.expect(end, FOLLOWING);
     walk.reaches(end)?;
     let proven = match method {
         _ if locked => false,

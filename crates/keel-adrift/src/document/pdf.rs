@@ -11,6 +11,9 @@ const MOST_LOOKED: u64 = 4096;
 /// The most objects of a document.
 const MOST_OBJECTS: u32 = 8 << 20;
 
+/// What stands behind a stream.
+const ENDINGS: &[&[u8]] = &[b"endstream", b"\nendstream", b"\r\nendstream", b"\rendstream"];
+
 /// Walks a document: objects, tables and ends, as they follow one another.
 pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
     let mut pdf = Pdf { walk, at: 8, end: None, facts: Facts::default(), broken_at: None, is_locked: false };
@@ -219,6 +222,9 @@ impl Pdf<'_, '_> {
             }
         }
         let stated = number(&dictionary, b"/Length").map(|len| data.saturating_add(len));
+        if let Some(end) = stated {
+            self.walk.expect(end, ENDINGS);
+        }
         let has = |word: &[u8]| dictionary.windows(word.len()).any(|window| window == word);
         self.is_locked |= has(b"/Encrypt");
         if has(b"/FlateDecode") && !has(b"/ASCII85D") && !has(b"/ASCIIHexD") {

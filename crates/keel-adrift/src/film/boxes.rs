@@ -1,5 +1,6 @@
 //! The box format (ISO/IEC 14496-12; MP4, 3GP, HEIF and their older relative MOV).
 
+use super::samples::{self, Outline};
 use crate::judged::{Facts, Read};
 use crate::walk::{Broken, Step, Walk, wrong};
 
@@ -18,7 +19,10 @@ const SINCE_1904: i64 = 2_082_844_800;
 /// What was met at the top.
 #[derive(Default)]
 struct Seen {
-    index: bool,
+    /// Its brand.
+    brand: bool,
+    /// The index: the first byte behind its head, and its end.
+    index: Option<(u64, u64)>,
     pieces: bool,
     picture: bool,
     /// Where content stands: first byte and the one behind the last.
@@ -35,14 +39,19 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
             // The next file.
             break;
         }
+        if kind == *b"mdat" && seen.brand && seen.index.is_none() && !seen.picture {
+            // Without its index no more is known of it than that it begins here.
+            walk.hold(at + head);
+        }
         walk.reaches(end)?;
         match &kind {
             b"ftyp" => {
                 let brand = walk.array::<4>(at + head)?;
                 walk.name(suffix_of(&brand));
+                seen.brand = true;
             }
             b"moov" => {
-                seen.index = true;
+                seen.index = Some((at + head, end));
                 furthest = index(walk, at + head, end, 0, &mut facts)?;
             }
             b"meta" => seen.picture = true,
@@ -52,12 +61,12 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
         }
         at = end;
         // Without its index nothing says what its content is.
-        if seen.index || seen.picture {
+        if seen.index.is_some() || seen.picture {
             walk.hold(at);
         }
     }
     let has_content = !seen.data.is_empty() || seen.picture || seen.pieces;
-    if !(seen.index || seen.picture) || !has_content {
+    if !(seen.index.is_some() || seen.picture) || !has_content {
         return if walk.len() == at { Err(Broken::End) } else { wrong("nothing in it leads to its content") };
     }
     let inside = seen.data.iter().any(|(from, to)| (*from..*to).contains(&furthest));
@@ -65,7 +74,54 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
         return wrong("its index leads to where its content is not");
     }
     walk.trust(u64::MAX);
-    Ok(Read::to(at, "its boxes lead to its end, and its index to its content").telling(facts))
+    let Some((from, end)) = seen.index else {
+        return Ok(Read::to(at, "its boxes lead to its end").telling(facts));
+    };
+    let samples = samples::samples(walk, from, end)?;
+    let asked = samples::ask(walk, &samples)?;
+    match asked.broken {
+        // Everything else is there: a piece in the middle is not its own any more.
+        Some((sample, _)) if asked.last_holds || from > sample.at => {
+            walk.spoil(format!("what its index leads to at its byte {} is no frame", sample.at));
+        }
+        Some((sample, before)) => {
+            walk.fall_back(before.max(end));
+            return wrong(format!("what its index leads to at its byte {} is no frame", sample.at));
+        }
+        None => {}
+    }
+    let by = if asked.count > 0 {
+        "its boxes lead to its end, its index to its content, and frames stand there"
+    } else {
+        "its boxes lead to its end, and its index to its content"
+    };
+    Ok(Read::to(at, by).telling(facts))
+}
+
+/// How the boxes of a film lie: an index and what it leads to, or where the boxes end before there was one.
+pub(super) fn outline(walk: &mut Walk<'_>) -> Step<Option<Outline>> {
+    let (mut at, mut index, mut data) = (0, None, false);
+    for _ in 0..MOST_BOXES {
+        let found = match top(walk, at) {
+            Err(Broken::Stopped) => return Err(Broken::Stopped),
+            found => found.ok().flatten(),
+        };
+        let Some((kind, head, end)) = found.filter(|(kind, ..)| *kind != *b"ftyp" || at == 0) else { break };
+        match &kind {
+            b"moov" => index = Some((at + head, end)),
+            b"mdat" => data = true,
+            _ => {}
+        }
+        at = end;
+        if end > walk.len() {
+            break;
+        }
+    }
+    Ok(match index {
+        Some((from, end)) if data => Some(Outline::Indexed(samples::samples(walk, from, end)?, at)),
+        None if data => Some(Outline::Lacks(at)),
+        _ => None,
+    })
 }
 
 /// Kind of the box at `at`, bytes of its head, and its end; none where no box of the top stands.

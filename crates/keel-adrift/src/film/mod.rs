@@ -6,4 +6,7 @@ pub(crate) mod ebml;
 pub(crate) mod flv;
 pub(crate) mod program;
 pub(crate) mod riff;
+mod samples;
 pub(crate) mod transport;
+
+pub use samples::{Outline, Sample, outline};

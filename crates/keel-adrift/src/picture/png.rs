@@ -8,6 +8,9 @@ const SIGNATURE: u64 = 8;
 /// Bytes of a chunk beside its data: length, type, CRC.
 const AROUND: u64 = 12;
 
+/// Types of what follows a chunk.
+const FOLLOWING: &[&[u8]] = &[b"IDAT", b"IEND", b"tEXt", b"iTXt", b"zTXt", b"tIME", b"eXIf"];
+
 /// Walks a PNG.
 pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
     let (mut at, mut facts, mut data) = (SIGNATURE, Facts::default(), false);
@@ -17,6 +20,9 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
             return wrong("what follows is no chunk");
         }
         let end = at + AROUND + len;
+        if kind != *b"IEND" {
+            walk.expect(end + 4, FOLLOWING);
+        }
         walk.reaches(end)?;
         if walk.crc32(at + 4, end - 4)? != walk.be32(end - 4)? {
             return wrong("the checksum of a chunk does not hold");

@@ -17,7 +17,7 @@ pub use known::Known;
 pub use shelf::Shelf;
 pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState, take_out};
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use keel_adrift::{Ground, KindId, Sort, State, judge};
 use keel_source::{ByteOffset, ByteRange, RangeSet, SharedSource, Source};
@@ -149,13 +149,25 @@ pub fn adrift(
     out
 }
 
-/// Joins what is cut and proves itself when it is put together.
-fn join_all(source: &dyn Source, files: &mut [Adrift], (held, rasters): (&RangeSet, &[Raster]), desk: &Desk<AdriftProgress>) {
+/// True for a file whose ground is nobody else's: text and what proves nothing may as well be a part of another file, where it does not begin at a
+/// cluster or is short.
+fn is_owner(file: &Adrift, cluster: u64) -> bool {
+    let may_be_part = file.state == State::Plausible
+        && (!file.at_byte.0.is_multiple_of(cluster) || (file.kind == "txt" && file.bytes < cluster));
+    file.state != State::Cut && !may_be_part
+}
+
+/// Joins what is cut and proves itself when it is put together; what lies inside of that is part of it.
+fn join_all(source: &dyn Source, files: &mut Vec<Adrift>, (held, rasters): (&RangeSet, &[Raster]), desk: &Desk<AdriftProgress>) {
     const CLUSTER: u64 = 4096;
-    let own = files.iter().filter(|file| file.state != State::Cut).map(|file| ByteRange::sized(file.at_byte, file.bytes));
+    let own = files.iter().filter(|file| is_owner(file, CLUSTER)).map(|file| ByteRange::sized(file.at_byte, file.bytes));
     let mut taken: RangeSet = held.ranges().iter().copied().chain(own).collect();
-    let (total, count) = (files.len(), files.len());
-    for (done, file) in files.iter_mut().enumerate().filter(|(_, file)| file.state == State::Cut) {
+    let (total, count, mut parts) = (files.len(), files.len(), RangeSet::default());
+    let starts: BTreeSet<u64> = files.iter().map(|file| file.at_byte.0).collect();
+    let mut cut: Vec<&mut Adrift> = files.iter_mut().filter(|file| file.state == State::Cut).collect();
+    // What lies between the pieces of a film is known best when everything else has been put together.
+    cut.sort_by_key(|file| (join::FILMS.contains(&file.kind), file.at_byte));
+    for (done, file) in cut.into_iter().enumerate() {
         if desk.cancel().is_cancelled() {
             return;
         }
@@ -164,7 +176,7 @@ fn join_all(source: &dyn Source, files: &mut [Adrift], (held, rasters): (&RangeS
             raster.range.contains(file.at_byte) && file.at_byte.0.abs_diff(raster.first.0).is_multiple_of(raster.cluster)
         });
         let raster = laid.map_or((CLUSTER, file.at_byte.0), |raster| (raster.cluster, raster.first.0));
-        let loose = join::Loose { source, taken: &taken, raster, cancel: desk.cancel() };
+        let loose = join::Loose { source, taken: &taken, raster, starts: &starts, cancel: desk.cancel() };
         if let Some(joined) = join::join(&loose, file) {
             file.why = format!("joined from {} pieces; {}", joined.extents.len(), joined.judged.why);
             (file.state, file.bytes, file.kind) = (joined.judged.state, joined.judged.bytes, joined.judged.suffix);
@@ -174,9 +186,11 @@ fn join_all(source: &dyn Source, files: &mut [Adrift], (held, rasters): (&RangeS
             }
             (file.made, file.by) = (joined.judged.facts.made, joined.judged.facts.by);
             joined.extents.iter().for_each(|(at, bytes)| taken.add(ByteRange::sized(*at, *bytes)));
+            joined.extents.iter().for_each(|(at, bytes)| parts.add(ByteRange::sized(*at, *bytes)));
             file.extents = joined.extents;
         }
     }
+    files.retain(|file| file.extents.len() > 1 || !parts.contains(file.at_byte));
 }
 
 /// Judges those of `starts` that lie on `free` ground; at most `spare` bytes are read for nothing before looks get brief.
