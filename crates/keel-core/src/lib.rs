@@ -8,6 +8,7 @@
 //! Long work is a [`job::Job`].
 #![forbid(unsafe_code)]
 
+pub mod account;
 pub mod adrift;
 pub mod advice;
 pub mod attach;

@@ -13,6 +13,10 @@ pub(crate) const MARGIN: f64 = 42.0;
 /// Where a drawing begins below its head.
 pub(crate) const BELOW_HEAD: f64 = 110.0;
 
+/// Distance of the lines of a hatch, along its edge, and the most of them.
+const HATCH_STEP: f64 = 6.0;
+const MOST_HATCHED: usize = 400;
+
 /// A grey, from 0 (black) to 100 (white).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Tone(pub u8);
@@ -33,6 +37,38 @@ pub enum Anchor {
     End,
 }
 
+/// A colour with a texture of its own: a print in grey loses nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Texture {
+    /// Plain: what holds.
+    Plain,
+    /// Hatched in one direction: what holds in part.
+    Hatched,
+    /// Hatched in both: what is lost.
+    Crossed,
+}
+
+impl Texture {
+    /// Red, green and blue.
+    #[must_use]
+    pub fn colour(self) -> [u8; 3] {
+        match self {
+            Self::Plain => [0xF2, 0xCF, 0x63],
+            Self::Hatched => [0xB9, 0xD3, 0xDC],
+            Self::Crossed => [0xDD, 0xA3, 0x94],
+        }
+    }
+}
+
+/// A small picture: a JPEG file with its width and height in pixels.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Thumb {
+    /// The file.
+    pub jpeg: Vec<u8>,
+    /// Width and height.
+    pub pixels: (u32, u32),
+}
+
 /// A shape; lengths in points, the origin at the top left.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Shape {
@@ -44,6 +80,20 @@ pub enum Shape {
         fill: Option<Tone>,
         /// Outlined in black, so thick.
         outline: Option<f64>,
+    },
+    /// A rectangle in colour; its texture is lines over it.
+    Patch {
+        /// Left, top, width, height.
+        frame: [f64; 4],
+        /// Red, green and blue.
+        colour: [u8; 3],
+    },
+    /// A picture.
+    Picture {
+        /// Left, top, width, height.
+        frame: [f64; 4],
+        /// The picture.
+        thumb: Thumb,
     },
     /// A straight line.
     Line {
@@ -126,6 +176,36 @@ impl Drawing {
 
     pub(crate) fn rect(&mut self, frame: [f64; 4], fill: Option<Tone>, outline: Option<f64>) {
         self.shapes.push(Shape::Rect { frame, fill, outline });
+    }
+
+    pub(crate) fn picture(&mut self, frame: [f64; 4], thumb: Thumb) {
+        self.shapes.push(Shape::Picture { frame, thumb });
+    }
+
+    /// A rectangle in a texture, outlined.
+    pub(crate) fn textured(&mut self, frame: [f64; 4], texture: Texture) {
+        let [left, top, width, height] = frame;
+        self.shapes.push(Shape::Patch { frame, colour: texture.colour() });
+        if texture != Texture::Plain {
+            self.hatch(frame, false);
+        }
+        if texture == Texture::Crossed {
+            self.hatch(frame, true);
+        }
+        self.rect([left, top, width, height], None, Some(0.7));
+    }
+
+    /// Slanting lines over a rectangle, `down` to the right or up.
+    fn hatch(&mut self, [left, top, width, height]: [f64; 4], down: bool) {
+        let steps = ((width + height) / HATCH_STEP) as usize;
+        for step in 1..=steps.min(MOST_HATCHED) {
+            let reach = HATCH_STEP * step as f64;
+            // From the left or lower edge to the upper or right one, as lengths along both.
+            let (from_x, from_y) = ((reach - height).max(0.0), reach.min(height));
+            let (to_x, to_y) = (reach.min(width), (reach - width).max(0.0));
+            let flip = |y: f64| if down { top + height - y } else { top + y };
+            self.line([left + from_x, flip(from_y), left + to_x, flip(to_y)], Tone::DIM, 0.5);
+        }
     }
 
     /// A cross: something that does not read.

@@ -8,31 +8,37 @@
 mod canvas;
 mod capacity;
 mod copy;
+mod document;
 mod font;
 mod handover;
 mod health;
 mod keel;
 mod pdf;
+mod phrases;
+mod picture;
 mod reads;
 mod report;
 mod svg;
 mod wipe;
 
-pub use canvas::{Anchor, Drawing, Shape, Tone};
+pub use canvas::{Anchor, Drawing, Shape, Texture, Thumb, Tone};
 pub use capacity::capacity;
 pub use copy::copy;
+pub use document::{Document, Part, html, sheets};
 pub use font::FontError;
-pub use handover::{Asked, HandoverError, Which, certify, hand_over};
+pub use handover::{Asked, Audience, HandoverError, Which, certify, hand_over};
 pub use health::health;
 pub use keel::{KeelDrawing, Lane, keel};
 pub use pdf::pdf;
+pub use phrases::{Phrases, PhrasesError};
+pub use picture::{decode, thumb};
 pub use reads::reads;
 pub use report::{Report, report};
 pub use svg::svg;
 pub use wipe::certificate;
 
 /// What stands at the top of every drawing.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Head {
     /// The drive: name and size.
     pub title: String,

@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 
 use pdf_writer::types::{CidFontType, FontFlags, SystemInfo, UnicodeCmap};
-use pdf_writer::{Content, Finish, Name, Pdf, Rect, Ref, Str};
+use pdf_writer::{Content, Filter, Finish, Name, Pdf, Rect, Ref, Str};
 use subsetter::GlyphRemapper;
 
-use crate::canvas::{Anchor, Drawing, Shape, Tone};
+use crate::canvas::{Anchor, Drawing, Shape, Thumb, Tone};
 use crate::font::{Font, FontError};
 
 const SYSTEM: SystemInfo<'static> = SystemInfo { registry: Str(b"Adobe"), ordering: Str(b"Identity"), supplement: 0 };
@@ -20,11 +20,19 @@ const FONT_NAME: Name<'static> = Name(b"YKEELA+DejaVuSans");
 pub fn pdf(title: &str, sheets: &[Drawing]) -> Result<Vec<u8>, FontError> {
     let font = Font::load()?;
     let mut glyphs = Glyphs { font: &font, remapper: GlyphRemapper::new(), used: BTreeMap::new() };
-    let contents: Vec<Vec<u8>> = sheets.iter().map(|sheet| content(sheet, &mut glyphs)).collect();
+    let mut pictures: Vec<&Thumb> = Vec::new();
+    let mut placed: Vec<Vec<usize>> = Vec::new();
+    let mut contents: Vec<Vec<u8>> = Vec::new();
+    for sheet in sheets {
+        let first = pictures.len();
+        contents.push(content(sheet, &mut glyphs, &mut pictures));
+        placed.push((first..pictures.len()).collect());
+    }
     let mut pdf = Pdf::new();
     let number = |index: usize| Ref::new(i32::try_from(index).unwrap_or(i32::MAX));
     let (catalog, tree, info) = (number(1), number(2), number(3));
     let page = |index: usize| number(10 + index * 2);
+    let picture_at = |picture: usize| number(10 + sheets.len() * 2 + picture);
     pdf.catalog(catalog).pages(tree);
     pdf.document_info(info).title(pdf_writer::TextStr(title)).producer(pdf_writer::TextStr("Yellow Keel"));
     let count = i32::try_from(sheets.len()).unwrap_or(i32::MAX);
@@ -33,9 +41,25 @@ pub fn pdf(title: &str, sheets: &[Drawing]) -> Result<Vec<u8>, FontError> {
         let stream = number(11 + index * 2);
         let mut written = pdf.page(page(index));
         written.parent(tree).media_box(Rect::new(0.0, 0.0, sheet.width as f32, sheet.height as f32)).contents(stream);
-        written.resources().fonts().pair(FONT, number(4));
+        let mut resources = written.resources();
+        resources.fonts().pair(FONT, number(4));
+        let own = placed.get(index).map(Vec::as_slice).unwrap_or_default();
+        if !own.is_empty() {
+            let mut objects = resources.x_objects();
+            for picture in own {
+                objects.pair(Name(&picture_name(*picture)), picture_at(*picture));
+            }
+        }
+        resources.finish();
         written.finish();
         pdf.stream(stream, bytes);
+    }
+    for (index, thumb) in pictures.iter().enumerate() {
+        let side = |pixels: u32| i32::try_from(pixels).unwrap_or(i32::MAX);
+        let mut image = pdf.image_xobject(picture_at(index), &thumb.jpeg);
+        image.width(side(thumb.pixels.0)).height(side(thumb.pixels.1)).bits_per_component(8);
+        image.filter(Filter::DctDecode);
+        image.color_space().device_rgb();
     }
     write_font(&mut pdf, &glyphs, [4, 5, 6, 7, 8].map(number))?;
     Ok(pdf.finish())
@@ -67,7 +91,13 @@ fn grey(tone: Tone) -> f32 {
     f32::from(tone.0.min(100)) / 100.0
 }
 
-fn content(sheet: &Drawing, glyphs: &mut Glyphs<'_>) -> Vec<u8> {
+/// The name of a picture in the pages that show it.
+fn picture_name(index: usize) -> Vec<u8> {
+    format!("P{index}").into_bytes()
+}
+
+/// The shapes of a sheet; its pictures are added to `pictures`.
+fn content<'a>(sheet: &'a Drawing, glyphs: &mut Glyphs<'_>, pictures: &mut Vec<&'a Thumb>) -> Vec<u8> {
     let mut content = Content::new();
     let up = |y: f64| (sheet.height - y) as f32;
     for shape in &sheet.shapes {
@@ -86,6 +116,16 @@ fn content(sheet: &Drawing, glyphs: &mut Glyphs<'_>) -> Vec<u8> {
                     (None, Some(_)) => content.stroke(),
                     (None, None) => content.end_path(),
                 };
+            }
+            Shape::Patch { frame: [x, y, width, height], colour } => {
+                let [red, green, blue] = colour.map(|part| f32::from(part) / 255.0);
+                content.set_fill_rgb(red, green, blue);
+                content.rect(*x as f32, up(y + height), *width as f32, *height as f32).fill_nonzero();
+            }
+            Shape::Picture { frame: [x, y, width, height], thumb } => {
+                content.save_state().transform([*width as f32, 0.0, 0.0, *height as f32, *x as f32, up(y + height)]);
+                content.x_object(Name(&picture_name(pictures.len()))).restore_state();
+                pictures.push(thumb);
             }
             Shape::Line { points: [x1, y1, x2, y2], tone, width, dash } => {
                 content.set_stroke_gray(grey(*tone)).set_line_width(*width as f32);

@@ -1,9 +1,11 @@
 //! A sheet as SVG.
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use svg::Document;
-use svg::node::element::{Line, Rectangle, Text};
+use svg::node::element::{Image, Line, Rectangle, Text};
 
-use crate::canvas::{Anchor, Drawing, Shape, Tone};
+use crate::canvas::{Anchor, Drawing, Shape, Thumb, Tone};
 
 fn grey(tone: Tone) -> String {
     let value = (u32::from(tone.0.min(100)) * 255 / 100) as u8;
@@ -30,6 +32,14 @@ pub fn svg(drawing: &Drawing) -> String {
                     None => rect,
                 })
             }
+            Shape::Patch { frame: [x, y, width, height], colour: [red, green, blue] } => {
+                let rect = Rectangle::new().set("x", *x).set("y", *y).set("width", *width).set("height", *height);
+                document.add(rect.set("fill", format!("#{red:02x}{green:02x}{blue:02x}")))
+            }
+            Shape::Picture { frame: [x, y, width, height], thumb } => {
+                let image = Image::new().set("x", *x).set("y", *y).set("width", *width).set("height", *height);
+                document.add(image.set("href", embedded(thumb)))
+            }
             Shape::Line { points: [x1, y1, x2, y2], tone, width, dash } => {
                 let line = Line::new().set("x1", *x1).set("y1", *y1).set("x2", *x2).set("y2", *y2);
                 let line = line.set("stroke", grey(*tone)).set("stroke-width", *width);
@@ -48,4 +58,9 @@ pub fn svg(drawing: &Drawing) -> String {
         };
     }
     document.to_string()
+}
+
+/// A picture as an address that holds it.
+pub(crate) fn embedded(thumb: &Thumb) -> String {
+    format!("data:image/jpeg;base64,{}", STANDARD.encode(&thumb.jpeg))
 }

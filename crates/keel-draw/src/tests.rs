@@ -17,8 +17,9 @@ fn head() -> Head {
 fn a_drawing_names_its_blocks_and_escapes_what_a_drive_says() {
     let blocks = vec![(ByteRange::sized(ByteOffset(1 << 20), 1 << 30), "NTFS <b>\u{1b}".to_string())];
     let bad = vec![ByteRange::sized(ByteOffset(0), 512)];
-    let lanes = vec![Lane { name: "found", blocks }];
-    let drawing = keel(&head(), &KeelDrawing { bytes: 15_931_539_456, stored: Some(4_000_000_000), lanes, bad });
+    let lanes = vec![Lane { name: "found".into(), blocks }];
+    let drawing =
+        keel(&head(), &KeelDrawing { bytes: 15_931_539_456, stored: Some(4_000_000_000), lanes, bad }, &Phrases::default());
     let text = svg(&drawing);
     assert!(text.contains("NTFS &lt;b&gt;␛") && text.contains("BL-0417") && text.contains("stroke-dasharray"));
     assert!(text.contains("true end: 4.0 GB") && text.contains("2026-11-25"));
@@ -221,8 +222,8 @@ fn a_page_of_the_other_interface_is_told_by_its_own_names() {
 fn a_keel_keeps_small_blocks_visible_and_everything_on_its_sheet() {
     let small = (ByteRange::sized(ByteOffset(0), 4096), "a name that is far too long for the room that a block has".to_string());
     let behind = (ByteRange::sized(ByteOffset(900), u64::MAX >> 2), "behind the end".to_string());
-    let lanes = vec![Lane { name: "now", blocks: vec![small, behind] }, Lane { name: "plan", blocks: Vec::new() }];
-    let sheet = keel(&head(), &KeelDrawing { bytes: 1 << 40, stored: None, lanes, bad: Vec::new() });
+    let lanes = vec![Lane { name: "now".into(), blocks: vec![small, behind] }, Lane { name: "plan".into(), blocks: Vec::new() }];
+    let sheet = keel(&head(), &KeelDrawing { bytes: 1 << 40, stored: None, lanes, bad: Vec::new() }, &Phrases::default());
     let blocks: Vec<[f64; 4]> = sheet
         .shapes
         .iter()
@@ -236,10 +237,13 @@ fn a_keel_keeps_small_blocks_visible_and_everything_on_its_sheet() {
         assert!(height >= 11.0 && left >= 0.0 && left + width <= sheet.width && top + height <= sheet.height);
     }
     assert!(texts(&sheet).iter().all(|text| text.chars().count() <= 80));
-    let empty = keel(&head(), &KeelDrawing { bytes: 0, stored: Some(0), lanes: Vec::new(), bad: Vec::new() });
+    let empty =
+        keel(&head(), &KeelDrawing { bytes: 0, stored: Some(0), lanes: Vec::new(), bad: Vec::new() }, &Phrases::default());
     assert!(empty.shapes.iter().all(|shape| match shape {
         Shape::Line { points, .. } => points.iter().all(|point| point.is_finite()),
-        Shape::Rect { frame, .. } => frame.iter().all(|side| side.is_finite()),
+        Shape::Rect { frame, .. } | Shape::Patch { frame, .. } | Shape::Picture { frame, .. } => {
+            frame.iter().all(|side| side.is_finite())
+        }
         Shape::Text { at, .. } => at.iter().all(|side| side.is_finite()),
     }));
 }
@@ -315,7 +319,7 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
     let sheets = report(&little).unwrap();
     assert_eq!(sheets.len(), 2, "the rungs and the keel");
     let said = texts(&sheets[0]);
-    assert!(said.contains(&"1 of 2") && said.contains(&"and 18 findings more"), "{said:?}");
+    assert!(said.contains(&"1 / 2") && said.contains(&"and 18 findings more"), "{said:?}");
     assert!(said.iter().any(|text| text.contains("finding 11")) && !said.iter().any(|text| text.contains("finding 12")));
     let all = Report {
         case: Some((&record, lines)),
@@ -336,7 +340,7 @@ fn a_report_sets_what_is_known_on_numbered_sheets_and_leaves_out_the_rest() {
     assert!(first.contains(&done) && first.contains(&"1: exFAT FERRY, 2.0 GB from sector 2048"), "{first:?}");
     assert!(sheets.len() > 10);
     for (index, sheet) in sheets.iter().enumerate() {
-        assert!(texts(sheet).contains(&format!("{} of {}", index + 1, sheets.len()).as_str()));
+        assert!(texts(sheet).contains(&format!("{} / {}", index + 1, sheets.len()).as_str()));
         // Nothing is set below the sheet.
         assert!(sheet.shapes.iter().all(|shape| !matches!(shape, Shape::Text { at, .. } if at[1] > sheet.height)));
     }

@@ -270,14 +270,20 @@ pub(crate) enum Command {
         #[command(flatten)]
         which: AdriftArgs,
     },
-    /// Hand over a PDF with drawings, ladder and journal, or one drawing as SVG.
+    /// Hand over what was found and done, as PDF or HTML: for the client, the bench or a court; or one drawing as SVG.
     #[command(after_long_help = examples::REPORT)]
     Report {
         #[command(flatten)]
         source: SourceArgs,
-        /// The report to write: FILE.pdf; or one drawing: FILE.svg.
+        /// The report to write: FILE.pdf or FILE.html; or one drawing: FILE.svg.
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
+        /// Whom it is for.
+        #[arg(long = "for", value_enum, value_name = "WHOM", default_value = "bench")]
+        audience: AudienceArg,
+        /// The language of what clients and courts read: en, de, or a file of phrases; by default the config's.
+        #[arg(long, value_name = "LANGUAGE")]
+        language: Option<String>,
         /// Which drawing: as SVG, or as a PDF of its own.
         #[arg(long, value_enum)]
         drawing: Option<DrawingArg>,
@@ -353,6 +359,27 @@ pub(crate) enum Command {
         #[arg(long, value_name = "DIR")]
         to: PathBuf,
     },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum AudienceArg {
+    /// One page in plain words, figures, a sample of the pictures, the drive before and after.
+    Client,
+    /// Rungs, drawings, the end of the journal.
+    Bench,
+    /// The client's, with the evidence of each rung, hashes, and the whole journal.
+    Court,
+}
+
+impl AudienceArg {
+    /// As the report knows it.
+    pub(crate) fn audience(self) -> keel_draw::Audience {
+        match self {
+            Self::Client => keel_draw::Audience::Client,
+            Self::Bench => keel_draw::Audience::Bench,
+            Self::Court => keel_draw::Audience::Court,
+        }
+    }
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::sync::OnceLock;
 
 use keel_core::renew::OwnRecipe;
+use keel_draw::{Phrases, PhrasesError};
 use serde::{Deserialize, Serialize};
 
 use crate::cli::LookArgs;
@@ -32,6 +33,9 @@ pub(crate) struct Config {
     /// Where it is written down what was done.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) log_file: Option<PathBuf>,
+    /// The language of what is handed over to clients and courts: one that ships, or a file of phrases.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) language: Option<String>,
     /// Where things are put.
     pub(crate) folders: Folders,
     /// What a copy starts from.
@@ -110,6 +114,17 @@ pub(crate) fn load(look: &LookArgs) -> Result<(), Ended> {
     config.log_file = look.log_file.clone().or(config.log_file);
     let _ = CONFIG.set(config);
     Ok(())
+}
+
+/// The phrases of a language: the one that is named, else the config's, else English.
+///
+/// # Errors
+/// [`PhrasesError`] for what is neither a language that ships nor a file of phrases.
+pub(crate) fn phrases(named: Option<&str>) -> Result<Phrases, PhrasesError> {
+    match named.or(get().language.as_deref()) {
+        Some(language) => Phrases::of(language),
+        None => Ok(Phrases::default()),
+    }
 }
 
 fn read(path: &std::path::Path) -> Result<Config, Ended> {

@@ -189,7 +189,11 @@ fn an_apply_killed_at_any_step_is_finished_or_rolled_back() {
     let exe = std::env::current_exe().unwrap();
     let run = |image: &Path, step: usize| {
         let order = format!("{} {step}", image.display());
-        Command::new(&exe).args(["--exact", "apply_cases::child_that_is_killed", "--nocapture"]).env(CHILD, order).output().unwrap()
+        Command::new(&exe)
+            .args(["--exact", "apply_cases::child_that_is_killed", "--nocapture"])
+            .env(CHILD, order)
+            .output()
+            .unwrap()
     };
     let copy = |name: &str| {
         let path = bench.folder.path().join(name);

@@ -4,9 +4,12 @@
 
 #[path = "support/fuzz.rs"]
 mod fuzz;
+#[path = "support/pieces.rs"]
+mod pieces;
 #[path = "support/seeds.rs"]
 mod seeds;
 
+mod account_cases;
 mod apply_cases;
 mod copy_cases;
 mod edit_cases;
@@ -17,6 +20,7 @@ mod fit_cases;
 mod fuzz_cases;
 mod mend_cases;
 mod older_cases;
+mod pieces_cases;
 mod place_cases;
 mod promise_cases;
 mod prove_cases;

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use keel_core::CoreError;
 use keel_core::case::Case;
+use keel_draw::Audience;
 use serde_json::Value;
 
 use super::App;
@@ -50,7 +51,7 @@ pub(crate) enum Effect {
     /// The copy that the case works on, where there is a case.
     WorksOn(PathBuf),
     /// Write the report.
-    Report(PathBuf),
+    Report(PathBuf, Audience),
     /// Write the list that the stage shows to a file.
     Export(PathBuf),
     /// Remember what was answered to a question.
@@ -96,7 +97,7 @@ impl std::fmt::Debug for Effect {
             Self::Case(_) => f.write_str("change the case"),
             Self::Note(event, _) => write!(f, "note {event}"),
             Self::WorksOn(path) => write!(f, "works on {}", path.display()),
-            Self::Report(path) => write!(f, "report {}", path.display()),
+            Self::Report(path, _) => write!(f, "report {}", path.display()),
             Self::Export(path) => write!(f, "export {}", path.display()),
             Self::Remember(question, _) => write!(f, "remember {question}"),
             Self::Clip(_) => f.write_str("clip"),
@@ -117,7 +118,7 @@ impl Effect {
             Self::Note(event, detail) => log::line(event, &detail.to_string()),
             Self::Work(work) if work.is_told => log::line("begin", work.name),
             Self::WorksOn(path) => log::line("works on", &path.to_string_lossy()),
-            Self::Report(path) => log::line("report", &path.to_string_lossy()),
+            Self::Report(path, _) => log::line("report", &path.to_string_lossy()),
             Self::Export(path) => log::line("export", &path.to_string_lossy()),
             Self::Leave => log::line("leave", ""),
             _ => {}
@@ -187,7 +188,7 @@ impl App {
             Effect::Case(change) => self.change_case(change),
             Effect::Note(event, detail) => self.note(event, detail),
             Effect::WorksOn(path) => self.works_on(path),
-            Effect::Report(path) => self.write_report(&path),
+            Effect::Report(path, audience) => self.write_report(&path, audience),
             Effect::Export(path) => self.export(path),
             Effect::Remember(question, line) => self.remember(question, line),
             Effect::Clip(text) => self.clip = Some(text),

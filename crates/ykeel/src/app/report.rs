@@ -4,16 +4,24 @@ use std::path::Path;
 
 use keel_core::job::{Desk, Job, Message};
 use keel_core::sweep::{self, SweepOptions};
-use keel_draw::Asked;
+use keel_draw::{Asked, Audience};
 use keel_source::SharedSource;
 
 use super::App;
 use super::effect::{Effect, show, tell};
+use crate::config;
 
 impl App {
-    /// Writes the report.
-    pub(crate) fn write_report(&mut self, path: &Path) {
+    /// Writes the report for whom it is meant, in the language of the config.
+    pub(crate) fn write_report(&mut self, path: &Path, audience: Audience) {
         let Some(drive) = &mut self.drive else { return };
+        if !path.extension().is_some_and(|end| end == "pdf" || end == "html") {
+            return self.run(vec![show("No report", "A report is written as FILE.pdf or FILE.html.")]);
+        }
+        let phrases = match config::phrases(None) {
+            Ok(phrases) => phrases,
+            Err(error) => return self.run(vec![show("No report", keel_core::chain(&error))]),
+        };
         let (case, path) = (self.case.clone(), path.to_path_buf());
         let source = SharedSource::clone(&drive.source);
         // How the drive delivers is asked of itself: it cannot be asked through anything.
@@ -24,7 +32,8 @@ impl App {
                 let swept = sweep::sweep(&source, &options, &Desk::new(desk.cancel().clone()).0);
                 (!swept.cancelled).then_some(swept)
             };
-            let asked = Asked { source: &source, case: case.as_ref(), sweep: &sweep, cancel: desk.cancel() };
+            let cancel = desk.cancel();
+            let asked = Asked { source: &source, case: case.as_ref(), sweep: &sweep, audience, phrases: &phrases, cancel };
             let written = keel_draw::hand_over(&asked, &path, None);
             (!desk.cancel().is_cancelled()).then(|| written.map(|()| path).map_err(|error| keel_core::chain(&error)))
         }));

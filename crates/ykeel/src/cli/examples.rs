@@ -112,6 +112,8 @@ Examples:
 pub(super) const REPORT: &str = "\
 Examples:
   ykeel report mess-room.drive.toml --out mess-room.pdf
+  ykeel report mess-room.drive.toml --for client --language de --out mess-room.html
+  ykeel report mess-room.drive.toml --for court --out mess-room-court.pdf
   ykeel report mess-room.drive.toml --out keel.svg --drawing keel";
 /// `case`.
 pub(super) const CASE: &str = "\

@@ -77,7 +77,9 @@ pub(crate) fn run(cli: Cli) -> anyhow::Result<()> {
             None => extract::run(&source, &volume.unwrap_or_default(), &paths, &to),
         },
         Some(Command::Adrift { source, which }) => adrift::run(&source, &which),
-        Some(Command::Report { source, out, drawing }) => report::run(&source, &out, drawing),
+        Some(Command::Report { source, out, audience, language, drawing }) => {
+            report::run(&source, &out, report::Wish { audience: audience.audience(), language, drawing })
+        }
         Some(Command::Case(command)) => case::run(command),
         Some(Command::Widen(args)) => widen::run(&args),
         Some(Command::Health { source, self_test, wait }) => health::run(&source, self_test, wait),

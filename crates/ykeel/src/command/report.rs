@@ -1,28 +1,42 @@
-//! `ykeel report`: the PDF that is handed over, or a single drawing.
+//! `ykeel report`: what is handed over, or a single drawing.
 
 use std::cell::RefCell;
 use std::path::Path;
 
 use keel_core::case::Case;
 use keel_core::sweep::Reach;
-use keel_draw::{Asked, HandoverError, Which};
+use keel_draw::{Asked, Audience, HandoverError, Which};
 
 use super::shared::{cancel, note, open, sweep};
 use crate::cli::{DrawingArg, SourceArgs};
+use crate::config;
 use crate::exit::Ended;
 use crate::out::say;
 
-pub(super) fn run(args: &SourceArgs, out: &Path, drawing: Option<DrawingArg>) -> anyhow::Result<()> {
+/// What is to be handed over.
+pub(super) struct Wish {
+    pub(super) audience: Audience,
+    /// A language that ships, or a file of phrases; none for the config's.
+    pub(super) language: Option<String>,
+    pub(super) drawing: Option<DrawingArg>,
+}
+
+pub(super) fn run(args: &SourceArgs, out: &Path, wish: Wish) -> anyhow::Result<()> {
     let is = |end: &str| out.extension().is_some_and(|own| own == end);
-    if !is("svg") && !is("pdf") {
-        return Err(Ended::WrongUse("a report is written as FILE.pdf, a drawing as FILE.svg or FILE.pdf".into()).into());
+    let Wish { audience, language, drawing } = wish;
+    let is_right = is("pdf") || (is("html") && drawing.is_none()) || (is("svg") && audience == Audience::Bench);
+    if !is_right {
+        let says = "a report is written as FILE.pdf or FILE.html, a drawing as FILE.svg or FILE.pdf";
+        return Err(Ended::WrongUse(says.into()).into());
     }
+    let phrases = config::phrases(language.as_deref()).map_err(|error| Ended::WrongUse(keel_core::chain(&error)))?;
     let (path, case) = of(&args.source)?;
     let args = SourceArgs { source: path, sector_size: args.sector_size, json: args.json };
     let source = open(&args)?;
     let failed = RefCell::new(None);
     let sweep = || sweep(&source, Reach::Doubt).map_err(|error| failed.replace(Some(error))).ok();
-    let asked = Asked { source: &source, case: case.as_ref(), sweep: &sweep, cancel: &cancel() };
+    let cancel = cancel();
+    let asked = Asked { source: &source, case: case.as_ref(), sweep: &sweep, audience, phrases: &phrases, cancel: &cancel };
     match keel_draw::hand_over(&asked, out, drawing.map(which)) {
         Err(HandoverError::Stopped) => return Err(failed.take().unwrap_or_else(|| Ended::Cancelled.into())),
         // The end of the program is told by the core's own errors.

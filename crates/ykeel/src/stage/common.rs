@@ -1,5 +1,6 @@
 //! Keys of every stage.
 
+use keel_draw::Audience;
 use keel_source::ByteOffset;
 
 use super::{Drive, StageId};
@@ -138,8 +139,23 @@ fn help(app: &mut App) -> Effects {
 }
 
 fn ask_report(drive: &mut Drive) -> Effects {
+    let name = drive.plain_name();
+    let text = "Whom is it for? client: one page in plain words, figures, pictures, the drive before and after. bench: rungs, \
+                drawings, journal. court: the client's with all evidence, hashes and the whole journal.";
+    vec![Effect::Over(Box::new(Ask::new("Report", text, "client", move |_, line| ask_where(&name, line.trim()))))]
+}
+
+/// Where a report goes, once it is known whom it is for.
+fn ask_where(drive: &str, whom: &str) -> Effects {
+    let audience = match whom {
+        "client" => Audience::Client,
+        "bench" => Audience::Bench,
+        "court" => Audience::Court,
+        _ => return tell("a report is for: client, bench, court"),
+    };
     let folder = config::get().folders.reports.clone().unwrap_or_default();
-    let name = folder.join(format!("{}-report.pdf", drive.plain_name())).to_string_lossy().into_owned();
-    let text = "The PDF to write: ladder, keel, reads, health, capacity, copy, and the journal of the case.";
-    vec![Effect::Over(Box::new(Ask::new("Report", text, name, |_, line| vec![Effect::Report(line.trim().into())])))]
+    let name = folder.join(format!("{drive}-{whom}.pdf")).to_string_lossy().into_owned();
+    let text = "The file to write: FILE.pdf for print, FILE.html for a browser.";
+    let ask = Ask::path("Report to write", text, name, move |_, line| vec![Effect::Report(line.trim().into(), audience)]);
+    vec![Effect::Over(Box::new(ask))]
 }

@@ -69,6 +69,7 @@ fn a_sick_drive_goes_the_whole_way_from_intake_to_report() {
     let pdf = bench.path("report.pdf");
     assert_eq!(bench.run(&["report", drive, "--out", text(&pdf)]).status.code(), Some(0));
     is_pdf(&pdf, 6);
+    hand_over(&bench, drive, copy);
     let (code, verified) = bench.json(&["case", "verify", drive]);
     assert!(code == 0 && verified["whole"] == true && verified["lines"].as_u64().unwrap() >= 7, "{verified}");
     let folder = case["folder"].as_str().unwrap();
@@ -76,6 +77,30 @@ fn a_sick_drive_goes_the_whole_way_from_intake_to_report() {
     let lines = fs::read_to_string(&journal).unwrap();
     fs::write(&journal, lines.replacen("the short one", "the other one", 1)).unwrap();
     assert_eq!(bench.json(&["case", "verify", folder]).0, 5);
+}
+
+/// The same for the client, in German, and for a court: what the copy lacks is told, the drive that fails is not read for a hash.
+fn hand_over(bench: &Bench, drive: &str, copy: &str) {
+    let page = bench.path("client.html");
+    assert_eq!(bench.run(&["report", drive, "--for", "client", "--language", "de", "--out", text(&page)]).status.code(), Some(0));
+    let html = fs::read_to_string(&page).unwrap();
+    for said in
+        ["<html lang=\"de\">", "Teile des Datenträgers sind nicht mehr lesbar", "konnten nicht kopiert werden", "Er fällt aus"]
+    {
+        assert!(html.contains(said), "{said}: {html}");
+    }
+    assert!(!html.contains("SHA-256"));
+    assert_eq!(bench.run(&["report", drive, "--for", "court", "--out", text(&page)]).status.code(), Some(0));
+    let html = fs::read_to_string(&page).unwrap();
+    let name = Path::new(copy).file_name().unwrap().to_str().unwrap();
+    assert!(html.contains("not hashed, so as not to read a failing drive once more"), "{html}");
+    assert!(html.contains(name) && html.contains("The journal of the case, line by line"));
+    // What is no language, no whom and no form is refused before anything is read.
+    for wrong in [["--language", "xx"], ["--for", "nobody"], ["--drawing", "keel"]] {
+        let [option, value] = wrong;
+        let output = bench.run(&["report", drive, option, value, "--out", text(&page)]);
+        assert_eq!(output.status.code(), Some(2), "{wrong:?}: {output:?}");
+    }
 }
 
 #[test]

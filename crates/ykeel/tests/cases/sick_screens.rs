@@ -55,10 +55,12 @@ fn a_sick_drive_is_taken_in_asked_copied_and_worked_on() {
     assert!(on_copy.contains("mess-room-copy.img") && on_copy.contains("image"), "{on_copy}");
     screen.wait_for("bytes missing in");
     screen.keys(&["P"]);
-    screen.wait_for("The PDF to write");
+    screen.wait_for("Whom is it for?");
+    screen.keys(&["Enter"]);
+    screen.wait_for("FILE.html for a browser");
     screen.keys(&["Enter"]);
     screen.wait_for("is written");
-    let report = fs::read(bench.path("mess-room-copy-report.pdf")).unwrap();
+    let report = fs::read(bench.path("mess-room-copy-client.pdf")).unwrap();
     assert!(report.starts_with(b"%PDF-"));
     screen.keys(&["Escape", "q"]);
     screen.wait_for("ended 0");

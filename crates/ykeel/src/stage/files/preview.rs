@@ -16,8 +16,6 @@ const PREVIEW_BYTES: usize = 256 << 10;
 const TEXT_BYTES: usize = 32 << 10;
 /// The most of a picture that is read and decoded.
 const PICTURE_BYTES: usize = 16 << 20;
-/// The largest side of a picture that is decoded.
-const PICTURE_SIDE: u32 = 8192;
 
 /// How the preview is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -107,7 +105,7 @@ fn is_picture(head: &[u8]) -> bool {
 
 fn decoded_picture(stream: &mut dyn StreamReader) -> Result<image::DynamicImage, String> {
     let (bytes, _) = read_whole(stream, PICTURE_BYTES);
-    decode(&bytes).map_err(|error| format!("the picture does not decode: {error}"))
+    keel_draw::decode(&bytes).map_err(|error| format!("the picture does not decode: {error}"))
 }
 
 /// The picture in whole character cells, as large as `size` allows.
@@ -126,15 +124,4 @@ fn in_cells(picture: &image::DynamicImage, size: Size) -> Option<Protocol> {
         FilterType::Triangle,
     );
     picker.new_protocol(whole, fitted.into(), Resize::Fit(None)).ok()
-}
-
-/// Decodes a picture under limits: a hostile one must not fill memory.
-fn decode(bytes: &[u8]) -> image::ImageResult<image::DynamicImage> {
-    let mut reader = image::ImageReader::new(std::io::Cursor::new(bytes)).with_guessed_format()?;
-    let mut limits = image::Limits::default();
-    limits.max_image_width = Some(PICTURE_SIDE);
-    limits.max_image_height = Some(PICTURE_SIDE);
-    limits.max_alloc = Some(96 << 20);
-    reader.limits(limits);
-    reader.decode()
 }

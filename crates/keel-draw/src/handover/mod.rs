@@ -1,23 +1,27 @@
 //! What is handed over: the report of a drive, or one drawing, from what the core knows of it. Commands and screens write it alike.
 
+mod facts;
+mod figures;
+mod letter;
+mod proof;
+
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
-use keel_core::advice::{self, Staging, Swept};
 use keel_core::case::{self, Case};
 use keel_core::job::{Cancel, Desk};
-use keel_core::ladder::{self, Ground};
-use keel_core::layout::{self, Choices};
 use keel_core::reads::ReadsOptions;
-use keel_core::sweep::{Sweep, outer};
+use keel_core::sweep::Sweep;
 use keel_core::wipe::Wiped;
-use keel_core::{CoreError, copy, fathom, health, mend, reads};
-use keel_format::table;
+use keel_core::{CoreError, fathom, health, reads};
 use keel_source::own::{self, Over};
-use keel_source::{ByteRange, NoHealth, SharedSource, counted, size_decimal};
+use keel_source::{NoHealth, SharedSource, size_decimal};
 
-use crate::{Drawing, FontError, Head, KeelDrawing, Lane, Report};
+use self::facts::Facts;
+use crate::document::{Document, Part, html, sheets};
+use crate::phrases::Phrases;
+use crate::report::{self, Lines};
+use crate::{Drawing, FontError, Head};
 
 /// What every report and drawing says of who made it.
 const MARK: &[u8] = b"Yellow Keel";
@@ -37,6 +41,18 @@ pub enum Which {
     Capacity,
 }
 
+/// Whom a report is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Audience {
+    /// The client: one page in plain words, figures, a sample of the pictures, the drive before and after.
+    Client,
+    /// The bench: rungs, drawings, the end of the journal.
+    #[default]
+    Bench,
+    /// A court: what the client gets, with the evidence of each rung, hashes, and the whole journal.
+    Court,
+}
+
 /// What a report is made of.
 #[derive(Clone, Copy)]
 pub struct Asked<'a> {
@@ -46,6 +62,10 @@ pub struct Asked<'a> {
     pub case: Option<&'a Case>,
     /// Sweeps it, where what is asked for needs that; none when that was stopped.
     pub sweep: &'a dyn Fn() -> Option<Sweep>,
+    /// Whom it is for.
+    pub audience: Audience,
+    /// The words of what is told to clients and courts.
+    pub phrases: &'a Phrases,
     /// Stops the work.
     pub cancel: &'a Cancel,
 }
@@ -53,6 +73,11 @@ pub struct Asked<'a> {
 impl Asked<'_> {
     fn swept(&self) -> Result<Sweep, HandoverError> {
         (self.sweep)().ok_or(HandoverError::Stopped)
+    }
+
+    /// Whether it was not stopped: half of what is asked for would be told as if it were all.
+    fn goes_on(&self) -> Result<(), HandoverError> {
+        if self.cancel.is_cancelled() { Err(HandoverError::Stopped) } else { Ok(()) }
     }
 }
 
@@ -81,22 +106,28 @@ pub enum HandoverError {
     },
 }
 
-/// Writes the report of a drive, or one drawing of it, to `out`: as PDF where its name ends so, else as SVG. A report or drawing that was
-/// made here is replaced, nothing else is.
+/// Writes the report of a drive to `out`: as PDF or HTML, by the ending of its name; or one drawing of it, as PDF or SVG. A report or
+/// drawing that was made here is replaced, nothing else is.
 ///
 /// # Errors
 /// [`HandoverError`].
 pub fn hand_over(asked: &Asked<'_>, out: &Path, which: Option<Which>) -> Result<(), HandoverError> {
     keel_core::whose::not_on_its_own_medium(asked.source.as_ref(), out)?;
-    let as_pdf = out.extension().is_some_and(|end| end == "pdf");
-    let sheets = match (as_pdf, which) {
-        (true, None) => whole(asked)?,
-        (_, which) => vec![single(asked, which.unwrap_or(Which::Keel))?],
-    };
-    let title = head(asked.source).title;
-    let bytes = match sheets.as_slice() {
-        [only] if !as_pdf => crate::svg(only).into_bytes(),
-        sheets => crate::pdf(&title, sheets)?,
+    let ends = |with: &str| out.extension().is_some_and(|end| end == with);
+    let head = head(asked.source);
+    let bytes = match which {
+        None if ends("pdf") || ends("html") => {
+            let language = match asked.audience {
+                Audience::Bench => Phrases::default().language().to_string(),
+                Audience::Client | Audience::Court => asked.phrases.language().to_string(),
+            };
+            let document = Document { head: head.clone(), language, parts: whole(asked)? };
+            if ends("pdf") { crate::pdf(&head.title, &sheets(&document)?)? } else { html(&document).into_bytes() }
+        }
+        which => {
+            let drawing = single(asked, which.unwrap_or(Which::Keel))?;
+            if ends("pdf") { crate::pdf(&head.title, &[drawing])? } else { crate::svg(&drawing).into_bytes() }
+        }
     };
     own::write(out, &bytes, Over::Ours(&is_report)).map_err(|source| HandoverError::Write { path: out.into(), source })
 }
@@ -120,7 +151,8 @@ pub fn certify(source: &SharedSource, case: Option<&Case>, wiped: &Wiped, out: &
 /// True for a report or drawing that was made here: only such a file is replaced.
 fn is_report(head: &[u8], tail: &[u8]) -> bool {
     let marked = [head, tail].into_iter().any(|part| part.windows(MARK.len()).any(|window| window == MARK));
-    (head.starts_with(b"%PDF-") || head.starts_with(b"<svg") || head.starts_with(b"<?xml")) && marked
+    let begins: [&[u8]; 4] = [b"%PDF-", b"<svg", b"<?xml", b"<!DOCTYPE html>"];
+    begins.iter().any(|begin| head.starts_with(begin)) && marked
 }
 
 fn head(source: &SharedSource) -> Head {
@@ -141,37 +173,12 @@ fn head(source: &SharedSource) -> Head {
     }
 }
 
-/// The edits that the evidence asks for.
-fn staged(source: &SharedSource, swept: &Sweep) -> Vec<mend::Edit> {
-    let layout = layout::settle(source, &swept.table, &swept.finds, &Choices::default());
-    mend::stage(source, &swept.table, &swept.finds, &layout, &mend::Only::All.into()).edits
-}
-
-fn keel_of(source: &SharedSource, swept: &Sweep, edits: &[mend::Edit]) -> KeelDrawing {
-    let table = &swept.table;
-    let view: SharedSource = Arc::new(mend::overlay(source, edits));
-    let entries = |table: &table::TableReading| -> Vec<(ByteRange, String)> {
-        table.partitions.iter().map(|entry| (entry.range(source.sector_size()), entry.type_code.to_string())).collect()
-    };
-    let found = outer(&swept.finds).map(|find| (find.range(), format!("{} {}", find.kind.word(), find.name())));
-    KeelDrawing {
-        bytes: source.identity().bytes.max(source.len()),
-        stored: (source.len() < source.identity().bytes).then_some(source.len()),
-        lanes: vec![
-            Lane { name: "now", blocks: entries(table) },
-            Lane { name: "found", blocks: found.collect() },
-            Lane { name: "plan", blocks: entries(&table::read(view.as_ref())) },
-        ],
-        bad: swept.bad.iter().chain(source.missing()).copied().collect(),
-    }
-}
-
 fn single(asked: &Asked<'_>, which: Which) -> Result<Drawing, HandoverError> {
     let (source, head) = (asked.source, head(asked.source));
     Ok(match which {
         Which::Keel => {
             let swept = asked.swept()?;
-            crate::keel(&head, &keel_of(source, &swept, &staged(source, &swept)))
+            crate::keel(&head, &facts::keel_of(source, &swept, &facts::staged(source, &swept)), &Phrases::default())
         }
         Which::Reads => {
             let desk = Desk::new(asked.cancel.clone()).0;
@@ -180,7 +187,7 @@ fn single(asked: &Asked<'_>, which: Which) -> Result<Drawing, HandoverError> {
         }
         Which::Health => crate::health(&head, &health::ask(source.as_ref())?)?,
         Which::Copy => {
-            let map = copy_of(source, asked.case).ok_or(CoreError::Nothing("no copy of this drive is known"))?;
+            let map = facts::copy_of(asked).ok_or(CoreError::Nothing("no copy of this drive is known"))?;
             crate::copy(&head, &map)
         }
         Which::Capacity => {
@@ -190,47 +197,34 @@ fn single(asked: &Asked<'_>, which: Which) -> Result<Drawing, HandoverError> {
     })
 }
 
-/// The map of the copy: of the one that the case names, or of the source where it is a copy itself.
-fn copy_of(source: &SharedSource, case: Option<&Case>) -> Option<keel_source::CopyMap> {
-    let named = case.and_then(|case| case.record.copy.as_deref()).and_then(copy::known);
-    named.or_else(|| source.identity().path.as_deref().and_then(copy::known))
-}
-
-fn whole(asked: &Asked<'_>) -> Result<Vec<Drawing>, HandoverError> {
-    let (source, swept) = (asked.source, &asked.swept()?);
-    let ground = Ground::ask(source, asked.cancel, &mut |_| {});
-    let ladder = ladder::examine_on(&ground, source, swept, asked.cancel);
-    let edits = staged(source, swept);
-    let view: SharedSource = Arc::new(mend::overlay(source, &edits));
-    let planned = (!edits.is_empty()).then(|| ladder::examine_on(&ground, &view, swept, asked.cancel));
-    let plan = Staging { edits: edits.len(), planned: planned.as_ref(), applied: false };
-    let next = advice::next(source, &ground, &ladder, &swept.finds, Swept::Done, plan).says();
-    // A survey that was asked for says more than the ladder's samples.
-    let survey = reads::known(source).or(ground.survey);
-    let journal = asked.case.map(|case| -> Result<_, CoreError> {
-        let verified = case::verify(&case.folder, &case.record.journal)?;
-        let says = match verified.problem {
-            None => format!(
-                "The journal is whole: {}, each with the hash of the one before.",
-                counted(verified.lines, "line", "lines")
-            ),
-            Some(problem) => format!("The journal is not whole: {problem}."),
-        };
-        Ok((case::lines(&case.folder)?, says))
-    });
-    let (lines, says) = journal.transpose()?.unzip();
-    let map = copy_of(source, asked.case);
-    let report = Report {
-        head: head(source),
-        ladder: &ladder,
-        next,
-        keel: keel_of(source, swept, &edits),
-        case: asked.case.map(|case| &case.record).zip(lines),
-        journal_says: says,
-        survey: survey.as_ref(),
-        health: ground.health.as_ref(),
-        capacity: ground.capacity.as_ref(),
-        copy: map.as_ref(),
-    };
-    Ok(crate::report(&report)?)
+/// The parts of a whole report, for whoever gets it.
+fn whole(asked: &Asked<'_>) -> Result<Vec<Part>, HandoverError> {
+    let facts = Facts::ask(asked)?;
+    let report = facts.report();
+    if asked.audience == Audience::Bench {
+        let mut parts = report::rungs(&report, Lines::Last);
+        parts.push(Part::Drawing(crate::keel(&facts.head, &report.keel, &Phrases::default())));
+        parts.extend(report::drawings(&report)?);
+        parts.extend(report::journal(&report, Lines::Last));
+        return Ok(parts);
+    }
+    let account = facts.account()?;
+    let mut parts = letter::letter(&facts, &account);
+    parts.extend(figures::figures(&account, asked.phrases));
+    parts.push(Part::Drawing(crate::keel(&facts.head, &facts.keel(&account), asked.phrases)));
+    let mut evidence = Vec::new();
+    if asked.audience == Audience::Court {
+        evidence.extend(proof::proof(&facts, &account)?);
+        evidence.extend(report::rungs(&report, Lines::All));
+    }
+    evidence.extend(report::drawings(&report)?);
+    if asked.audience == Audience::Court {
+        evidence.extend(report::journal(&report, Lines::All));
+    }
+    if !evidence.is_empty() && asked.phrases.language() != Phrases::default().language() {
+        parts.push(Part::Sheet(asked.phrases.get("sheet_more").into()));
+        parts.push(Part::Text(asked.phrases.get("evidence_language").into()));
+    }
+    parts.extend(evidence);
+    Ok(parts)
 }
