@@ -58,6 +58,8 @@ fn a_copy_runs_rests_is_compared_and_worked_on() {
     sign(&mut app, 'f');
     assert!(app.told.as_ref().unwrap().contains("no capacity to measure"));
     sign(&mut app, 'P');
+    // For whom, then where.
+    key(&mut app, KeyCode::Enter);
     let report = bench.folder.path().join("r.pdf");
     (0..200).for_each(|_| key(&mut app, KeyCode::Backspace));
     line(&mut app, report.to_str().unwrap());
