@@ -147,7 +147,7 @@ kinds! {
     "aac", "aac", Sound, 512, 4 * GIB, sound::mpeg::adts, [0: b"\xff\xf1", 0: b"\xff\xf9"];
     "aiff", "aiff", Sound, 54, 4 * GIB, sound::aiff::read, [0: b"FORM"];
     "midi", "mid", Sound, 22, 64 * MIB, sound::midi::read, [0: b"MThd\0\0\0\x06"];
-    "pdf", "pdf", Documents, 64, 4 * GIB, document::pdf::read, [0: b"%PDF-1.", 0: b"%PDF-2."];
+    "pdf", "pdf", Documents, 9, 4 * GIB, document::pdf::read, [0: b"%PDF-1.", 0: b"%PDF-2."];
     "compound", "ole", Documents, 1536, 4 * GIB, document::compound::read, [0: b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"];
     "rtf", "rtf", Documents, 16, GIB, document::rtf::read, [0: b"{\\rtf"];
     "zip", "zip", Archives, 22, TIB, archive::zip::read, [0: b"PK\x03\x04"];

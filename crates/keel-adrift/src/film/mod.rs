@@ -9,4 +9,5 @@ pub(crate) mod riff;
 mod samples;
 pub(crate) mod transport;
 
-pub use samples::{Outline, Sample, outline};
+pub use boxes::{Outline, outline};
+pub use samples::Sample;

@@ -71,6 +71,9 @@ pub struct Adrift {
     pub volume: Option<String>,
     /// The file of the same content that is told instead of it.
     pub same_as: Option<String>,
+    /// True for plain text of some form.
+    #[serde(skip)]
+    pub is_text: bool,
 }
 
 /// Ground with the raster that a volume laid over it.
@@ -149,12 +152,14 @@ pub fn adrift(
     out
 }
 
-/// True for a file whose ground is nobody else's: text and what proves nothing may as well be a part of another file, where it does not begin at a
-/// cluster or is short.
+/// True for a file whose ground is nobody else's. Text may as well stand in another file as it is, and so may what does not begin at a cluster
+/// and proves nothing.
 fn is_owner(file: &Adrift, cluster: u64) -> bool {
-    let may_be_part = file.state == State::Plausible
-        && (!file.at_byte.0.is_multiple_of(cluster) || (file.kind == "txt" && file.bytes < cluster));
-    file.state != State::Cut && !may_be_part
+    match file.state {
+        State::Whole => true,
+        State::Plausible => !file.is_text && file.at_byte.0.is_multiple_of(cluster),
+        State::Cut => false,
+    }
 }
 
 /// Joins what is cut and proves itself when it is put together; what lies inside of that is part of it.
@@ -247,6 +252,7 @@ fn within(
             pixels: file.facts.pixels,
             volume: volume_of(finds, start.at),
             same_as: None,
+            is_text: kind.word == "text",
         };
         out.files.push(found);
     }

@@ -24,6 +24,8 @@ const MOST_ENDS: usize = 24;
 const MOST_ENDS_BY_LANDMARK: usize = 2048;
 /// Bytes that a wrong piece may be walked over.
 const BRIEF: u64 = 192 << 10;
+/// Times that a reader may go over what came before.
+const MOST_TIMES: u64 = 4;
 /// Bytes at the start of a picture in which other parts than its coded data stand.
 const HEADS: u64 = 128 << 10;
 /// Bytes that are glanced at.
@@ -149,8 +151,6 @@ struct SoFar<'p> {
     last: ByteRange,
     /// Bytes of the pieces before it.
     ahead: u64,
-    /// Bytes that were read for it.
-    read: u64,
     /// Bytes up to which the structure holds.
     held: u64,
 }
@@ -176,7 +176,6 @@ impl Search<'_> {
             before,
             last: *last,
             ahead: before.iter().map(|piece| piece.len()).sum(),
-            read: looked.read,
             held: looked.file.as_ref().map_or(0, |judged| judged.bytes),
         };
         let gaps = self.gaps(&so_far, looked.landmark);
@@ -245,7 +244,8 @@ impl Search<'_> {
         let mut own = so_far.before.to_vec();
         own.extend([ByteRange::new(so_far.last.start, ByteOffset(end)), free]);
         // What is not the file's own breaks soon; only what does not is walked to its end.
-        let mut looked = self.look(&own, so_far.read.saturating_add(BRIEF))?;
+        let walked = so_far.ahead + (end - so_far.last.start.0);
+        let mut looked = self.look(&own, walked.saturating_mul(MOST_TIMES).saturating_add(BRIEF))?;
         if looked.is_spent {
             looked = self.look(&own, u64::MAX)?;
         }
