@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::judged::Read;
+use crate::own::{self, Rule};
 use crate::walk::{Step, Walk};
 use crate::{archive, data, document, film, picture, sound};
 
@@ -50,13 +51,13 @@ impl KindId {
     /// The kind; the first one for a number that is none.
     #[must_use]
     pub fn kind(self) -> &'static Kind {
-        KINDS.get(usize::from(self.0)).unwrap_or(FIRST)
+        kinds().nth(usize::from(self.0)).unwrap_or(FIRST)
     }
 
     /// The kind with this word.
     #[must_use]
     pub fn named(word: &str) -> Option<Self> {
-        KINDS.iter().position(|kind| kind.word == word).and_then(|index| u8::try_from(index).ok()).map(Self)
+        kinds().position(|kind| kind.word == word).and_then(|index| u8::try_from(index).ok()).map(Self)
     }
 }
 
@@ -76,7 +77,30 @@ pub struct Kind {
     /// The most bytes of a file.
     pub(crate) most: u64,
     /// Walks a file from its start.
-    pub(crate) read: fn(&mut Walk<'_>) -> Step<Read>,
+    pub(crate) read: Reader,
+}
+
+/// What walks a file.
+#[derive(Debug)]
+pub(crate) enum Reader {
+    /// A reader of its own.
+    Ours(fn(&mut Walk<'_>) -> Step<Read>),
+    /// A rule of a technician's own.
+    Own(Rule),
+}
+
+impl Reader {
+    pub(crate) fn read(&self, walk: &mut Walk<'_>) -> Step<Read> {
+        match self {
+            Self::Ours(read) => read(walk),
+            Self::Own(rule) => rule.read(walk),
+        }
+    }
+}
+
+/// All kinds: those of the program, and the technician's own.
+pub fn kinds() -> impl Iterator<Item = &'static Kind> {
+    KINDS.iter().chain(own::learnt())
 }
 
 /// What a number that is none means.
@@ -105,7 +129,7 @@ const CLOSER: &[&str] = &[
 /// Every word by which files can be asked for: sorts, and suffixes.
 pub fn words() -> impl Iterator<Item = &'static str> {
     let sorts = Sort::ALL.iter().map(|sort| sort.word());
-    sorts.chain(KINDS.iter().map(|kind| kind.suffix)).chain(CLOSER.iter().copied())
+    sorts.chain(kinds().map(|kind| kind.suffix)).chain(CLOSER.iter().copied())
 }
 
 const MIB: u64 = 1 << 20;
@@ -122,7 +146,7 @@ macro_rules! kinds {
             marks: &[$(($at, $bytes)),*],
             least: $least,
             most: $most,
-            read: $read,
+            read: Reader::Ours($read),
         }),*];
     };
 }

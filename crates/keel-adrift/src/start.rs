@@ -2,13 +2,14 @@
 
 use std::sync::LazyLock;
 
+use aho_corasick::AhoCorasick;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use keel_source::ByteOffset;
 use serde::{Deserialize, Serialize};
 
 use crate::document::text;
-use crate::kind::{KINDS, KindId};
+use crate::kind::{KindId, kinds};
 
 /// Starts stand at multiples of this many bytes from the start of the drive.
 const STEP: usize = 512;
@@ -89,7 +90,7 @@ struct Marks {
 
 static MARKS: LazyLock<Marks> = LazyLock::new(|| {
     let mut marks = Marks { first: vec![Vec::new(); 256], later: Vec::new() };
-    for (kind, index) in KINDS.iter().zip(0u8..) {
+    for (kind, index) in kinds().zip(0u8..) {
         for (at, bytes) in kind.marks {
             let at = *at as usize;
             let (sector, inside) = (at / STEP * STEP, at % STEP);
@@ -103,6 +104,21 @@ static MARKS: LazyLock<Marks> = LazyLock::new(|| {
     marks
 });
 
+/// Marks that are looked for at every byte: shorter ones stand everywhere.
+const LEAST_MARK: usize = 3;
+
+/// What finds them, with offset from the start of the file and kind of each.
+static BETWEEN: LazyLock<Option<(AhoCorasick, Vec<(u64, KindId)>)>> = LazyLock::new(|| {
+    let (mut bytes, mut whose) = (Vec::new(), Vec::new());
+    for (kind, index) in kinds().zip(0u8..) {
+        for (at, mark) in kind.marks.iter().filter(|(_, mark)| mark.len() >= LEAST_MARK) {
+            bytes.push(*mark);
+            whose.push((u64::from(*at), KindId(index)));
+        }
+    }
+    AhoCorasick::new(bytes).ok().map(|finder| (finder, whose))
+});
+
 static TEXT: LazyLock<KindId> = LazyLock::new(|| KindId::named("text").unwrap_or(KindId(0)));
 
 impl Starts {
@@ -113,6 +129,22 @@ impl Starts {
             let here = at + (index * STEP) as u64;
             let is_text = self.look_at(here, sector, was_text);
             was_text = is_text && sector.last().is_some_and(|byte| *byte != 0);
+        }
+    }
+
+    /// Looks for what begins between sectors, at any byte of the first `len` of `bytes`, which stand at `at`.
+    pub fn look_between(&mut self, at: ByteOffset, bytes: &[u8], len: usize) {
+        let Some((finder, whose)) = &*BETWEEN else { return };
+        for found in finder.find_overlapping_iter(bytes).take_while(|found| found.start() < len) {
+            let Some((back, kind)) = whose.get(found.pattern().as_usize()) else { continue };
+            let Some(start) = (at.0 + found.start() as u64).checked_sub(*back).filter(|start| !start.is_multiple_of(STEP as u64))
+            else {
+                continue;
+            };
+            let inside = start.checked_sub(at.0).and_then(|inside| bytes.get(usize::try_from(inside).ok()?..));
+            if inside.is_none_or(|head| is_likely(*kind, head)) {
+                self.add(Start { at: ByteOffset(start), kind: *kind });
+            }
         }
     }
 

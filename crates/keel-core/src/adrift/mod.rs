@@ -12,7 +12,7 @@ mod take_out;
 mod tests;
 
 pub use held::held;
-pub use keel_adrift::{Start, Starts, State as AdriftState, words};
+pub use keel_adrift::{SignatureError, Start, Starts, State as AdriftState, learn, words};
 pub use known::Known;
 pub use shelf::Shelf;
 pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState, take_out};

@@ -166,3 +166,52 @@ fn files_adrift_are_chosen_by_kind_length_and_state_and_wrong_words_are_told() {
         assert_eq!(output.status.code(), Some(code), "{arguments:?}: {output:?}");
     }
 }
+
+#[test]
+fn kinds_of_one_s_own_and_files_at_any_byte_are_found_where_that_is_asked_for() {
+    let bench = Bench::new();
+    let image = bench.path("quay.img");
+    let mut surface = vec![0u8; 8 << 20];
+    let picture = bench.path("picture.png");
+    let made = Command::new("convert").args(["-size", "90x70", "plasma:fractal", text(&picture)]).output().unwrap();
+    assert!(made.status.success(), "{made:?}");
+    let picture = fs::read(&picture).unwrap();
+    surface[(1 << 20) + 77..][..picture.len()].copy_from_slice(&picture);
+    // A log of the ferry: its mark, its length in sixteens, and what it holds.
+    let log = [b"BWLG".as_slice(), &500u16.to_be_bytes(), &[7; 8000]].concat();
+    surface[2 << 20..][..log.len()].copy_from_slice(&log);
+    fs::write(&image, surface).unwrap();
+    let signatures = bench.path("own.toml");
+    let kind = "[[kind]]\nword = \"ferrylog\"\nsort = \"documents\"\nbegins = \"BWLG\"\nmost = 100000\n\
+                length = { at = 4, bytes = 2, order = \"big\", times = 16, plus = 6 }\n";
+    fs::write(&signatures, kind).unwrap();
+    let config = bench.path("config.toml");
+    fs::write(&config, format!("signatures = [{:?}]\n", text(&signatures))).unwrap();
+    let adrift = |config: &Path, more: &[&str]| {
+        let arguments = [&["adrift", text(&image), "--json"], more].concat();
+        bench.command().args(arguments).env("YKEEL_CONFIG", config).output().unwrap()
+    };
+    let found = |output: &std::process::Output| -> Vec<(String, u64, u64, String)> {
+        assert_eq!(output.status.code(), Some(0), "{output:?}");
+        let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+        let files = told["adrift"].as_array().unwrap().iter();
+        let of = |file: &Value| {
+            let (at, bytes) = (file["at_byte"].as_u64().unwrap(), file["bytes"].as_u64().unwrap());
+            (file["kind"].as_str().unwrap().to_string(), at, bytes, file["state"].as_str().unwrap().to_string())
+        };
+        files.map(of).collect()
+    };
+    let nowhere = bench.path("no-config.toml");
+    assert_eq!(found(&adrift(&nowhere, &[])), []);
+    // What was not looked for before is looked for now, though the surface was swept.
+    let log_found = ("ferrylog".to_string(), 2 << 20, 8006, "plausible".to_string());
+    assert_eq!(found(&adrift(&config, &[])), [log_found.clone()]);
+    let picture_found = ("png".to_string(), (1 << 20) + 77, picture.len() as u64, "whole".to_string());
+    assert_eq!(found(&adrift(&config, &["--any-byte"])), [picture_found, log_found.clone()]);
+    assert_eq!(found(&adrift(&config, &["--kinds", "ferrylog"])), [log_found]);
+    // What is no signature ends every command with its reason.
+    fs::write(&signatures, kind.replace("100000", "1")).unwrap();
+    let output = adrift(&config, &[]);
+    assert_eq!(output.status.code(), Some(2), "{output:?}");
+    assert!(String::from_utf8_lossy(&output.stderr).contains("ferrylog"), "{output:?}");
+}

@@ -6,7 +6,7 @@ mod film;
 
 use std::collections::{BTreeSet, HashMap};
 
-use keel_adrift::{Ground, Judged, KINDS, Kind, Landmark, Looked, State, judge};
+use keel_adrift::{Ground, Judged, Kind, Landmark, Looked, State, judge, kinds};
 use keel_source::{ByteOffset, ByteRange, Identity, LinkKind, RangeSet, ReadError, Source};
 
 use super::Adrift;
@@ -113,7 +113,7 @@ pub(super) fn join(loose: &Loose<'_>, file: &Adrift) -> Option<Joined> {
     if FILMS.contains(&file.kind) {
         return film::join(loose, file);
     }
-    let kind = KINDS.iter().find(|kind| PROVEN.contains(&kind.word) && kind.makes(file.kind))?;
+    let kind = kinds().find(|kind| PROVEN.contains(&kind.word) && kind.makes(file.kind))?;
     let whole = ByteOffset(loose.source.len());
     let mut search = Search { loose, kind, left: MOST_WALKED, likely: HashMap::new() };
     let mut pieces = vec![ByteRange::new(file.at_byte, whole)];
