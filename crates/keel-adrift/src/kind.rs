@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::judged::Read;
 use crate::own::{self, Rule};
 use crate::walk::{Step, Walk};
-use crate::{archive, data, document, film, picture, sound};
+use crate::{archive, data, disk, document, film, picture, sound};
 
 /// What a client would call a kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -113,6 +113,7 @@ impl Kind {
         let closer: &[&str] = match self.word {
             "zip" => &["docx", "xlsx", "pptx", "odt", "ods", "odp", "odg", "epub", "apk", "jar"],
             "ogg" => &["opus", "ogv", "oga"],
+            "jet" => &["accdb"],
             _ => &[],
         };
         self.suffix == suffix || closer.contains(&suffix)
@@ -123,7 +124,7 @@ impl Kind {
 const CLOSER: &[&str] = &[
     "dng", "raw", "psb", "mov", "m4a", "heic", "avif", "3gp", "wav", "avi", "webp", "ani", "rmi", "sf2", "webm", "m2ts", "wma",
     "opus", "ogv", "oga", "doc", "xls", "ppt", "msg", "docx", "xlsx", "pptx", "odt", "ods", "odp", "odg", "epub", "apk", "jar",
-    "dll", "html", "svg", "xml", "vcf", "ics", "mbox", "eml", "json", "csv",
+    "dll", "html", "svg", "xml", "vcf", "ics", "mbox", "eml", "json", "csv", "accdb",
 ];
 
 /// Every word by which files can be asked for: sorts, and suffixes.
@@ -190,5 +191,20 @@ kinds! {
     "dex", "dex", Data, 112, 256 * MIB, data::dex::read, [0: b"dex\n0"];
     "font", "ttf", Data, 64, 256 * MIB, data::font::read, [0: b"\0\x01\0\0\0", 0: b"OTTO\0"];
     "iso9660", "iso", Data, 36_864, TIB, data::iso::read, [32_769: b"CD001"];
+    "ico", "ico", Pictures, 62, 16 * MIB, picture::ico::read, [0: b"\0\0\x01\0"];
+    "dicom", "dcm", Pictures, 200, 16 * GIB, picture::dicom::read, [128: b"DICM"];
+    "woff", "woff", Data, 64, 256 * MIB, data::woff::read, [0: b"wOFF"];
+    "woff2", "woff2", Data, 48, 256 * MIB, data::woff::two, [0: b"wOF2"];
+    "mach-o", "macho", Data, 64, 4 * GIB, data::macho::read, [0: b"\xce\xfa\xed\xfe", 0: b"\xcf\xfa\xed\xfe", 0: b"\xfe\xed\xfa\xce", 0: b"\xfe\xed\xfa\xcf"];
+    "gltf", "glb", Data, 20, 4 * GIB, data::gltf::read, [0: b"glTF"];
+    "pst", "pst", Documents, 564, TIB, data::store::pst, [0: b"!BDN"];
+    "jet", "mdb", Data, 6144, 4 * GIB, data::store::jet, [0: b"\0\x01\0\0Standard Jet DB\0", 0: b"\0\x01\0\0Standard ACE DB\0"];
+    "qcow2", "qcow2", Data, 104, TIB, disk::qcow::read, [0: b"QFI\xfb"];
+    "vdi", "vdi", Data, 512, TIB, disk::vdi::read, [64: b"\x7f\x10\xda\xbe"];
+    "vhd", "vhd", Data, 1536, TIB, disk::vhd::read, [0: b"conectix"];
+    "vmdk", "vmdk", Data, 512, TIB, disk::vmdk::read, [0: b"KDMV"];
+    "luks", "luks", Data, 512, TIB, disk::locked::luks, [0: b"LUKS\xba\xbe"];
+    "salted", "enc", Data, 16, TIB, disk::locked::salted, [0: b"Salted__"];
+    "age", "age", Data, 64, TIB, disk::locked::age, [0: b"age-encryption.org/v1\n"];
     "text", "txt", Documents, 64, 256 * MIB, document::text::read, [];
 }

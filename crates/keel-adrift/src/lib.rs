@@ -7,6 +7,7 @@
 mod archive;
 mod data;
 mod date;
+mod disk;
 mod document;
 mod film;
 mod judged;

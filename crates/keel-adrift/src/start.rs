@@ -157,7 +157,7 @@ impl Starts {
             self.look_for(mark, at, sector);
         }
         // What stands at offset 4: a box of a film, or the first byte of a packet behind its time. A name in a tar, a descriptor of a disc.
-        if matches!(fifth, b'f' | b'm' | b'w' | 0x47) || first.is_ascii_graphic() || first == 1 {
+        if matches!(fifth, b'f' | b'm' | b'w' | 0x47) || first.is_ascii_graphic() || first == 1 || sector.get(128) == Some(&b'D') {
             for mark in &marks.later {
                 self.look_for(mark, at, sector);
             }
@@ -243,6 +243,7 @@ fn is_likely(kind: KindId, sector: &[u8]) -> bool {
         "bzip2" => (b'1'..=b'9').contains(&byte(3)) && sector.get(4..10) == Some(b"\x31\x41\x59\x26\x53\x59"),
         "mp3" if byte(0) == 0xFF => byte(2) >> 4 != 15 && byte(2) >> 4 != 0 && byte(2) >> 2 & 3 != 3,
         "aac" => byte(2) >> 2 & 15 < 13,
+        "ico" => (1..=64).contains(&byte(4)) && byte(5) == 0 && le32(18) == 6 + 16 * u32::from(byte(4)),
         "movie" => byte(0) == 0 || sector.get(4..8) != Some(b"ftyp"),
         _ => true,
     }
