@@ -100,7 +100,7 @@ fn beside_a_loop(image: &Path) -> anyhow::Result<()> {
         plain.push(begun.elapsed().as_secs_f64());
         let begun = Instant::now();
         let (desk, _progress) = Desk::new(Cancel::default());
-        let swept = sweep::sweep(&source, &SweepOptions { reach: Reach::Surface, state: None, any_byte: false }, &desk);
+        let swept = sweep::sweep(&source, &SweepOptions { reach: Reach::Surface, state: None }, &desk);
         ensure!(!swept.cancelled, "the sweep was stopped");
         own.push(begun.elapsed().as_secs_f64());
     }
@@ -117,7 +117,7 @@ fn beside_a_loop(image: &Path) -> anyhow::Result<()> {
 
 fn looked(source: &SharedSource) -> anyhow::Result<Vec<Adrift>> {
     let (desk, _progress) = Desk::new(Cancel::default());
-    let swept = sweep::sweep(source, &SweepOptions { reach: Reach::Surface, state: None, any_byte: false }, &desk);
+    let swept = sweep::sweep(source, &SweepOptions { reach: Reach::Surface, state: None }, &desk);
     let (desk, _progress): (Desk<AdriftProgress>, _) = Desk::new(Cancel::default());
     let found = adrift::adrift(source, &swept.starts.sorted(), (&RangeSet::default(), &swept.finds), &Cuts::Told, &desk);
     ensure!(!found.cancelled, "the looking was stopped");

@@ -33,7 +33,7 @@ pub(crate) fn run_all(rounds: Option<u64>) -> anyhow::Result<()> {
     println!("{} files in two pieces on {:.1} GB", laid.len(), fs::metadata(&image)?.len() as f64 / 1e9);
     let source = keel_source::open(&image, OpenOptions::default())?;
     let (desk, _progress) = Desk::new(Cancel::default());
-    let swept = sweep::sweep(&source, &SweepOptions { reach: Reach::Surface, state: None, any_byte: false }, &desk);
+    let swept = sweep::sweep(&source, &SweepOptions { reach: Reach::Surface, state: None }, &desk);
     let (desk, _progress): (Desk<AdriftProgress>, _) = Desk::new(Cancel::default());
     let begun = Instant::now();
     let held = (&RangeSet::default(), swept.finds.as_slice());

@@ -3,9 +3,8 @@
 use serde::{Deserialize, Serialize};
 
 use crate::judged::Read;
-use crate::own::{self, Rule};
 use crate::walk::{Step, Walk};
-use crate::{archive, data, disk, document, film, picture, sound};
+use crate::{archive, data, document, film, picture, sound};
 
 /// What a client would call a kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -51,13 +50,13 @@ impl KindId {
     /// The kind; the first one for a number that is none.
     #[must_use]
     pub fn kind(self) -> &'static Kind {
-        kinds().nth(usize::from(self.0)).unwrap_or(FIRST)
+        KINDS.get(usize::from(self.0)).unwrap_or(FIRST)
     }
 
     /// The kind with this word.
     #[must_use]
     pub fn named(word: &str) -> Option<Self> {
-        kinds().position(|kind| kind.word == word).and_then(|index| u8::try_from(index).ok()).map(Self)
+        KINDS.iter().position(|kind| kind.word == word).and_then(|index| u8::try_from(index).ok()).map(Self)
     }
 }
 
@@ -77,30 +76,7 @@ pub struct Kind {
     /// The most bytes of a file.
     pub(crate) most: u64,
     /// Walks a file from its start.
-    pub(crate) read: Reader,
-}
-
-/// What walks a file.
-#[derive(Debug)]
-pub(crate) enum Reader {
-    /// A reader of its own.
-    Ours(fn(&mut Walk<'_>) -> Step<Read>),
-    /// A rule of a technician's own.
-    Own(Rule),
-}
-
-impl Reader {
-    pub(crate) fn read(&self, walk: &mut Walk<'_>) -> Step<Read> {
-        match self {
-            Self::Ours(read) => read(walk),
-            Self::Own(rule) => rule.read(walk),
-        }
-    }
-}
-
-/// All kinds: those of the program, and the technician's own.
-pub fn kinds() -> impl Iterator<Item = &'static Kind> {
-    KINDS.iter().chain(own::learnt())
+    pub(crate) read: fn(&mut Walk<'_>) -> Step<Read>,
 }
 
 /// What a number that is none means.
@@ -113,7 +89,6 @@ impl Kind {
         let closer: &[&str] = match self.word {
             "zip" => &["docx", "xlsx", "pptx", "odt", "ods", "odp", "odg", "epub", "apk", "jar"],
             "ogg" => &["opus", "ogv", "oga"],
-            "jet" => &["accdb"],
             _ => &[],
         };
         self.suffix == suffix || closer.contains(&suffix)
@@ -124,13 +99,13 @@ impl Kind {
 const CLOSER: &[&str] = &[
     "dng", "raw", "psb", "mov", "m4a", "heic", "avif", "3gp", "wav", "avi", "webp", "ani", "rmi", "sf2", "webm", "m2ts", "wma",
     "opus", "ogv", "oga", "doc", "xls", "ppt", "msg", "docx", "xlsx", "pptx", "odt", "ods", "odp", "odg", "epub", "apk", "jar",
-    "dll", "html", "svg", "xml", "vcf", "ics", "mbox", "eml", "json", "csv", "accdb",
+    "dll", "html", "svg", "xml", "vcf", "ics", "mbox", "eml", "json", "csv",
 ];
 
 /// Every word by which files can be asked for: sorts, and suffixes.
 pub fn words() -> impl Iterator<Item = &'static str> {
     let sorts = Sort::ALL.iter().map(|sort| sort.word());
-    sorts.chain(kinds().map(|kind| kind.suffix)).chain(CLOSER.iter().copied())
+    sorts.chain(KINDS.iter().map(|kind| kind.suffix)).chain(CLOSER.iter().copied())
 }
 
 const MIB: u64 = 1 << 20;
@@ -147,7 +122,7 @@ macro_rules! kinds {
             marks: &[$(($at, $bytes)),*],
             least: $least,
             most: $most,
-            read: Reader::Ours($read),
+            read: $read,
         }),*];
     };
 }
@@ -172,7 +147,7 @@ kinds! {
     "aac", "aac", Sound, 512, 4 * GIB, sound::mpeg::adts, [0: b"\xff\xf1", 0: b"\xff\xf9"];
     "aiff", "aiff", Sound, 54, 4 * GIB, sound::aiff::read, [0: b"FORM"];
     "midi", "mid", Sound, 22, 64 * MIB, sound::midi::read, [0: b"MThd\0\0\0\x06"];
-    "pdf", "pdf", Documents, 9, 4 * GIB, document::pdf::read, [0: b"%PDF-1.", 0: b"%PDF-2."];
+    "pdf", "pdf", Documents, 64, 4 * GIB, document::pdf::read, [0: b"%PDF-1.", 0: b"%PDF-2."];
     "compound", "ole", Documents, 1536, 4 * GIB, document::compound::read, [0: b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"];
     "rtf", "rtf", Documents, 16, GIB, document::rtf::read, [0: b"{\\rtf"];
     "zip", "zip", Archives, 22, TIB, archive::zip::read, [0: b"PK\x03\x04"];
@@ -191,20 +166,5 @@ kinds! {
     "dex", "dex", Data, 112, 256 * MIB, data::dex::read, [0: b"dex\n0"];
     "font", "ttf", Data, 64, 256 * MIB, data::font::read, [0: b"\0\x01\0\0\0", 0: b"OTTO\0"];
     "iso9660", "iso", Data, 36_864, TIB, data::iso::read, [32_769: b"CD001"];
-    "ico", "ico", Pictures, 62, 16 * MIB, picture::ico::read, [0: b"\0\0\x01\0"];
-    "dicom", "dcm", Pictures, 200, 16 * GIB, picture::dicom::read, [128: b"DICM"];
-    "woff", "woff", Data, 64, 256 * MIB, data::woff::read, [0: b"wOFF"];
-    "woff2", "woff2", Data, 48, 256 * MIB, data::woff::two, [0: b"wOF2"];
-    "mach-o", "macho", Data, 64, 4 * GIB, data::macho::read, [0: b"\xce\xfa\xed\xfe", 0: b"\xcf\xfa\xed\xfe", 0: b"\xfe\xed\xfa\xce", 0: b"\xfe\xed\xfa\xcf"];
-    "gltf", "glb", Data, 20, 4 * GIB, data::gltf::read, [0: b"glTF"];
-    "pst", "pst", Documents, 564, TIB, data::store::pst, [0: b"!BDN"];
-    "jet", "mdb", Data, 6144, 4 * GIB, data::store::jet, [0: b"\0\x01\0\0Standard Jet DB\0", 0: b"\0\x01\0\0Standard ACE DB\0"];
-    "qcow2", "qcow2", Data, 104, TIB, disk::qcow::read, [0: b"QFI\xfb"];
-    "vdi", "vdi", Data, 512, TIB, disk::vdi::read, [64: b"\x7f\x10\xda\xbe"];
-    "vhd", "vhd", Data, 1536, TIB, disk::vhd::read, [0: b"conectix"];
-    "vmdk", "vmdk", Data, 512, TIB, disk::vmdk::read, [0: b"KDMV"];
-    "luks", "luks", Data, 512, TIB, disk::locked::luks, [0: b"LUKS\xba\xbe"];
-    "salted", "enc", Data, 16, TIB, disk::locked::salted, [0: b"Salted__"];
-    "age", "age", Data, 64, TIB, disk::locked::age, [0: b"age-encryption.org/v1\n"];
     "text", "txt", Documents, 64, 256 * MIB, document::text::read, [];
 }

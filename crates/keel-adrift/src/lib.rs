@@ -7,13 +7,11 @@
 mod archive;
 mod data;
 mod date;
-mod disk;
 mod document;
 mod film;
 mod judged;
 mod kind;
 mod look;
-mod own;
 mod picture;
 mod sound;
 mod start;
@@ -21,8 +19,7 @@ mod walk;
 
 pub use film::{Outline, Sample, outline};
 pub use judged::{Facts, Judged, State};
-pub use kind::{KINDS, Kind, KindId, Sort, kinds, words};
+pub use kind::{KINDS, Kind, KindId, Sort, words};
 pub use look::{Looked, judge, proves_itself};
-pub use own::{SignatureError, learn, own_kinds};
 pub use start::{MOST_STARTS, Start, Starts};
 pub use walk::{Broken, Ground, Landmark, Step, Walk};

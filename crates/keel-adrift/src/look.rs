@@ -3,7 +3,7 @@
 use keel_source::{ByteOffset, Cancel, MemorySource};
 
 use crate::judged::{Facts, Judged, State};
-use crate::kind::{Kind, kinds};
+use crate::kind::{KINDS, Kind};
 use crate::walk::{Broken, Ground, Landmark, Walk};
 
 /// What a look at a start comes to.
@@ -29,7 +29,7 @@ pub fn judge(ground: Ground<'_>, kind: &Kind, start: ByteOffset) -> Looked {
     if !kind.marks.is_empty() && !kind.marks.iter().any(|mark| begins(&mut walk, mark)) {
         return Looked { file: None, read: walk.read(), reached: 0, landmark: None, is_spent: false };
     }
-    let said = kind.read.read(&mut walk);
+    let said = (kind.read)(&mut walk);
     let is_spent = matches!(said, Err(Broken::Spent));
     let file = match said {
         Ok(read) if read.bytes >= kind.least => {
@@ -65,5 +65,5 @@ pub fn proves_itself(content: Vec<u8>) -> bool {
         file.is_some_and(|file| file.state == State::Whole && file.bytes == bytes)
     };
     // What has no mark is text, and proves nothing.
-    kinds().filter(|kind| !kind.marks.is_empty()).any(is_whole)
+    KINDS.iter().filter(|kind| !kind.marks.is_empty()).any(is_whole)
 }

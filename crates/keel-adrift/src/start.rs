@@ -2,14 +2,13 @@
 
 use std::sync::LazyLock;
 
-use aho_corasick::AhoCorasick;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use keel_source::ByteOffset;
 use serde::{Deserialize, Serialize};
 
 use crate::document::text;
-use crate::kind::{KindId, kinds};
+use crate::kind::{KINDS, KindId};
 
 /// Starts stand at multiples of this many bytes from the start of the drive.
 const STEP: usize = 512;
@@ -90,7 +89,7 @@ struct Marks {
 
 static MARKS: LazyLock<Marks> = LazyLock::new(|| {
     let mut marks = Marks { first: vec![Vec::new(); 256], later: Vec::new() };
-    for (kind, index) in kinds().zip(0u8..) {
+    for (kind, index) in KINDS.iter().zip(0u8..) {
         for (at, bytes) in kind.marks {
             let at = *at as usize;
             let (sector, inside) = (at / STEP * STEP, at % STEP);
@@ -102,21 +101,6 @@ static MARKS: LazyLock<Marks> = LazyLock::new(|| {
         }
     }
     marks
-});
-
-/// Marks that are looked for at every byte: shorter ones stand everywhere.
-const LEAST_MARK: usize = 3;
-
-/// What finds them, with offset from the start of the file and kind of each.
-static BETWEEN: LazyLock<Option<(AhoCorasick, Vec<(u64, KindId)>)>> = LazyLock::new(|| {
-    let (mut bytes, mut whose) = (Vec::new(), Vec::new());
-    for (kind, index) in kinds().zip(0u8..) {
-        for (at, mark) in kind.marks.iter().filter(|(_, mark)| mark.len() >= LEAST_MARK) {
-            bytes.push(*mark);
-            whose.push((u64::from(*at), KindId(index)));
-        }
-    }
-    AhoCorasick::new(bytes).ok().map(|finder| (finder, whose))
 });
 
 static TEXT: LazyLock<KindId> = LazyLock::new(|| KindId::named("text").unwrap_or(KindId(0)));
@@ -132,22 +116,6 @@ impl Starts {
         }
     }
 
-    /// Looks for what begins between sectors, at any byte of the first `len` of `bytes`, which stand at `at`.
-    pub fn look_between(&mut self, at: ByteOffset, bytes: &[u8], len: usize) {
-        let Some((finder, whose)) = &*BETWEEN else { return };
-        for found in finder.find_overlapping_iter(bytes).take_while(|found| found.start() < len) {
-            let Some((back, kind)) = whose.get(found.pattern().as_usize()) else { continue };
-            let Some(start) = (at.0 + found.start() as u64).checked_sub(*back).filter(|start| !start.is_multiple_of(STEP as u64))
-            else {
-                continue;
-            };
-            let inside = start.checked_sub(at.0).and_then(|inside| bytes.get(usize::try_from(inside).ok()?..));
-            if inside.is_none_or(|head| is_likely(*kind, head)) {
-                self.add(Start { at: ByteOffset(start), kind: *kind });
-            }
-        }
-    }
-
     /// Looks at one sector; answers whether it begins as text.
     fn look_at(&mut self, at: ByteOffset, sector: &[u8], was_text: bool) -> bool {
         let marks = &*MARKS;
@@ -157,7 +125,7 @@ impl Starts {
             self.look_for(mark, at, sector);
         }
         // What stands at offset 4: a box of a film, or the first byte of a packet behind its time. A name in a tar, a descriptor of a disc.
-        if matches!(fifth, b'f' | b'm' | b'w' | 0x47) || first.is_ascii_graphic() || first == 1 || sector.get(128) == Some(&b'D') {
+        if matches!(fifth, b'f' | b'm' | b'w' | 0x47) || first.is_ascii_graphic() || first == 1 {
             for mark in &marks.later {
                 self.look_for(mark, at, sector);
             }
@@ -243,7 +211,6 @@ fn is_likely(kind: KindId, sector: &[u8]) -> bool {
         "bzip2" => (b'1'..=b'9').contains(&byte(3)) && sector.get(4..10) == Some(b"\x31\x41\x59\x26\x53\x59"),
         "mp3" if byte(0) == 0xFF => byte(2) >> 4 != 15 && byte(2) >> 4 != 0 && byte(2) >> 2 & 3 != 3,
         "aac" => byte(2) >> 2 & 15 < 13,
-        "ico" => (1..=64).contains(&byte(4)) && byte(5) == 0 && le32(18) == 6 + 16 * u32::from(byte(4)),
         "movie" => byte(0) == 0 || sector.get(4..8) != Some(b"ftyp"),
         _ => true,
     }

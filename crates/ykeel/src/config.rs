@@ -36,9 +36,6 @@ pub(crate) struct Config {
     /// The language of what is handed over to clients and courts: one that ships, or a file of phrases.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) language: Option<String>,
-    /// Files of signatures: kinds of files of one's own.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub(crate) signatures: Vec<PathBuf>,
     /// Where things are put.
     pub(crate) folders: Folders,
     /// What a copy starts from.
@@ -115,7 +112,6 @@ pub(crate) fn load(look: &LookArgs) -> Result<(), Ended> {
     config.color = look.color.unwrap_or(config.color);
     config.ascii = look.ascii.then_some(true).or(config.ascii);
     config.log_file = look.log_file.clone().or(config.log_file);
-    keel_core::adrift::learn(&config.signatures).map_err(|error| Ended::WrongUse(keel_core::chain(&error)))?;
     let _ = CONFIG.set(config);
     Ok(())
 }

@@ -18,11 +18,6 @@ pub(crate) struct Inflated {
 
 /// Follows deflated data from `at`, which end before `end`; `zlib` where they carry a head and a checksum of their own (RFC 1950).
 pub(crate) fn inflate(walk: &mut Walk<'_>, at: u64, end: u64, zlib: bool) -> Step<Inflated> {
-    follow(walk, (at, end), zlib, &mut 0)
-}
-
-/// The same; `plain_bytes` is how many bytes were unpacked, also where they break.
-pub(crate) fn follow(walk: &mut Walk<'_>, (at, end): (u64, u64), zlib: bool, plain_bytes: &mut u64) -> Step<Inflated> {
     let (mut packed, mut plain) = (vec![0; 16 << 10], vec![0; 64 << 10]);
     let (mut inflater, mut hasher) = (Decompress::new(zlib), crc32fast::Hasher::new());
     let mut stream = walk.stream(at, end);
@@ -41,7 +36,6 @@ pub(crate) fn follow(walk: &mut Walk<'_>, (at, end): (u64, u64), zlib: bool, pla
         let status = inflater.decompress(packed.get(used..have).unwrap_or_default(), &mut plain, FlushDecompress::None);
         let (read, made) = (inflater.total_in() - read, inflater.total_out() - made);
         used += usize::try_from(read).unwrap_or(0);
-        *plain_bytes = inflater.total_out();
         hasher.update(plain.get(..usize::try_from(made).unwrap_or(0)).unwrap_or_default());
         match status {
             Ok(Status::StreamEnd) => {

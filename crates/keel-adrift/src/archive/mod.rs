@@ -11,4 +11,4 @@ pub(crate) mod xz;
 pub(crate) mod zip;
 pub(crate) mod zstd;
 
-pub(crate) use inflate::{follow, inflate};
+pub(crate) use inflate::inflate;

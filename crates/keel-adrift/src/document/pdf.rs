@@ -1,6 +1,6 @@
 //! PDF (ISO 32000-2): objects from the start on, and the end that leads back to them; later versions of a document are appended behind it.
 
-use crate::archive::follow;
+use crate::archive::inflate;
 use crate::judged::{Facts, Read};
 use crate::walk::{Broken, Step, Walk, wrong};
 
@@ -8,8 +8,6 @@ use crate::walk::{Broken, Step, Walk, wrong};
 const MOST_OBJECT: u64 = 1 << 20;
 /// The most entries of a table that are held against what stands there.
 const MOST_LOOKED: u64 = 4096;
-/// Bytes that what is locked may seem to unpack to, by chance.
-const LOCKED_UNPACKS: u64 = 4096;
 /// The most objects of a document.
 const MOST_OBJECTS: u32 = 8 << 20;
 
@@ -230,15 +228,9 @@ impl Pdf<'_, '_> {
         let has = |word: &[u8]| dictionary.windows(word.len()).any(|window| window == word);
         self.is_locked |= has(b"/Encrypt");
         if has(b"/FlateDecode") && !has(b"/ASCII85D") && !has(b"/ASCIIHexD") {
-            let mut unpacked = 0;
-            match follow(self.walk, (data, u64::MAX), true, &mut unpacked) {
+            match inflate(self.walk, data, u64::MAX, true) {
                 Ok(plain) => return self.behind(plain.end),
-                Err(Broken::Wrong(why)) => {
-                    self.broken_at = self.broken_at.or(Some(start));
-                    if unpacked > LOCKED_UNPACKS {
-                        return Err(Broken::Wrong(why));
-                    }
-                }
+                Err(Broken::Wrong(_)) => self.broken_at = self.broken_at.or(Some(start)),
                 Err(broken) => return Err(broken),
             }
         }

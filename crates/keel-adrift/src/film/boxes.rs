@@ -1,10 +1,8 @@
 //! The box format (ISO/IEC 14496-12; MP4, 3GP, HEIF and their older relative MOV).
 
-use keel_source::ByteOffset;
-
-use super::samples::{self, Sample};
+use super::samples::{self, Outline};
 use crate::judged::{Facts, Read};
-use crate::walk::{Broken, Ground, Step, Walk, wrong};
+use crate::walk::{Broken, Step, Walk, wrong};
 
 /// Boxes that stand at the top of a file.
 const TOP: [&[u8; 4]; 22] = [
@@ -100,22 +98,8 @@ pub(crate) fn read(walk: &mut Walk<'_>) -> Step<Read> {
     Ok(Read::to(at, by).telling(facts))
 }
 
-/// How the boxes at the top of a film lie.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Outline {
-    /// They lead from one to the next, and an index is among them: the samples by their places, and the byte behind the last box.
-    Indexed(Vec<Sample>, u64),
-    /// At this byte should stand a box, and none does; no index was met before.
-    Lacks(u64),
-}
-
-/// The outline of the film that begins at byte `start` of `ground`; none where none does, or it is not to be known.
-#[must_use]
-pub fn outline(ground: Ground<'_>, start: ByteOffset) -> Option<Outline> {
-    outlined(&mut Walk::new(ground, start, u64::MAX)).ok().flatten()
-}
-
-fn outlined(walk: &mut Walk<'_>) -> Step<Option<Outline>> {
+/// How the boxes of a film lie: an index and what it leads to, or where the boxes end before there was one.
+pub(super) fn outline(walk: &mut Walk<'_>) -> Step<Option<Outline>> {
     let (mut at, mut index, mut data) = (0, None, false);
     for _ in 0..MOST_BOXES {
         let found = match top(walk, at) {

@@ -9,5 +9,4 @@ pub(crate) mod riff;
 mod samples;
 pub(crate) mod transport;
 
-pub use boxes::{Outline, outline};
-pub use samples::Sample;
+pub use samples::{Outline, Sample, outline};

@@ -3,6 +3,7 @@
 
 use keel_source::ByteOffset;
 
+use super::boxes;
 use crate::walk::{Broken, Ground, Step, Walk};
 
 /// The most samples of a film that are kept.
@@ -289,4 +290,20 @@ fn check(walk: &mut Walk<'_>, at: u64, to: u64) -> Step<Check> {
         (b"ac-3", _) => Check::Ac3,
         _ => Check::None,
     })
+}
+
+/// How the boxes at the top of a film lie.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Outline {
+    /// They lead from one to the next, and an index is among them: the samples by their places, and the byte behind the last box.
+    Indexed(Vec<Sample>, u64),
+    /// At this byte should stand a box, and none does; no index was met before.
+    Lacks(u64),
+}
+
+/// The outline of the film that begins at byte `start` of `ground`; none where none does, or it is not to be known.
+#[must_use]
+pub fn outline(ground: Ground<'_>, start: ByteOffset) -> Option<Outline> {
+    let mut walk = Walk::new(ground, start, u64::MAX);
+    boxes::outline(&mut walk).ok().flatten()
 }

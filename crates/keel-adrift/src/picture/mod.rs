@@ -1,10 +1,8 @@
 //! Pictures.
 
 pub(crate) mod bmp;
-pub(crate) mod dicom;
 pub(crate) mod gif;
 mod huffman;
-pub(crate) mod ico;
 pub(crate) mod jpeg;
 pub(crate) mod png;
 pub(crate) mod psd;

@@ -155,13 +155,6 @@ const MAKERS: &[(&str, &str, bool, &str)] = &[
     ("elf", "elf", false, "cp /bin/ls out"),
     ("font", "ttf", true, "cp /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf out"),
     ("iso9660", "iso", false, "genisoimage -quiet -V BERTH -o out tree"),
-    ("ico", "ico", false, "convert in.ppm -resize 48x48 ico:out"),
-    ("qcow2", "qcow2", false, "head -c 300000 big.txt > raw && qemu-img convert -f raw -O qcow2 raw out"),
-    ("vdi", "vdi", false, "head -c 300000 big.txt > raw && qemu-img convert -f raw -O vdi raw out"),
-    ("vhd", "vhd", false, "head -c 300000 big.txt > raw && qemu-img convert -f raw -O vpc raw out"),
-    ("vmdk", "vmdk", false, "head -c 300000 big.txt > raw && qemu-img convert -f raw -O vmdk raw out"),
-    ("dicom", "dcm", false, "convert in.ppm jpg:in.jpg && img2dcm in.jpg out"),
-    ("woff2", "woff2", false, "cp /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf f.ttf && woff2_compress f.ttf && mv f.woff2 out"),
     ("text", "txt", false, "cp log.txt out"),
     ("text", "csv", false, "for i in 1 2 3 4 5 6 7 8 9; do echo \"$i,ferry $i,08:$i\"; done > out"),
     (

@@ -12,7 +12,7 @@ mod take_out;
 mod tests;
 
 pub use held::held;
-pub use keel_adrift::{SignatureError, Start, Starts, State as AdriftState, learn, words};
+pub use keel_adrift::{Start, Starts, State as AdriftState, words};
 pub use known::Known;
 pub use shelf::Shelf;
 pub use take_out::{Chosen, TakeOutProgress, TakenOut, TakenOutEntry, TakenState, take_out};
@@ -71,9 +71,6 @@ pub struct Adrift {
     pub volume: Option<String>,
     /// The file of the same content that is told instead of it.
     pub same_as: Option<String>,
-    /// True for plain text of some form.
-    #[serde(skip)]
-    pub is_text: bool,
 }
 
 /// Ground with the raster that a volume laid over it.
@@ -152,14 +149,12 @@ pub fn adrift(
     out
 }
 
-/// True for a file whose ground is nobody else's. Text may as well stand in another file as it is, and so may what does not begin at a cluster
-/// and proves nothing.
+/// True for a file whose ground is nobody else's: text and what proves nothing may as well be a part of another file, where it does not begin at a
+/// cluster or is short.
 fn is_owner(file: &Adrift, cluster: u64) -> bool {
-    match file.state {
-        State::Whole => true,
-        State::Plausible => !file.is_text && file.at_byte.0.is_multiple_of(cluster),
-        State::Cut => false,
-    }
+    let may_be_part = file.state == State::Plausible
+        && (!file.at_byte.0.is_multiple_of(cluster) || (file.kind == "txt" && file.bytes < cluster));
+    file.state != State::Cut && !may_be_part
 }
 
 /// Joins what is cut and proves itself when it is put together; what lies inside of that is part of it.
@@ -252,7 +247,6 @@ fn within(
             pixels: file.facts.pixels,
             volume: volume_of(finds, start.at),
             same_as: None,
-            is_text: kind.word == "text",
         };
         out.files.push(found);
     }

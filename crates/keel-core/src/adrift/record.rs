@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 
-use keel_adrift::{Ground, State, judge, kinds};
+use keel_adrift::{Ground, KINDS, State, judge};
 use keel_format::{Deleted, NodeKind};
 use keel_source::{ByteOffset, ByteRange, SharedSource, Source};
 
@@ -103,12 +103,12 @@ fn ends_as(name: &str, suffix: &str) -> bool {
     let alike =
         [("jpeg", "jpg"), ("tiff", "tif"), ("htm", "html"), ("mpeg", "mpg"), ("text", "txt"), ("aif", "aiff"), ("midi", "mid")];
     let ending = alike.iter().find(|(other, _)| *other == ending).map_or(ending.as_str(), |(_, own)| own);
-    ending == suffix || kinds().any(|kind| kind.suffix == suffix && kind.makes(ending))
+    ending == suffix || KINDS.iter().any(|kind| kind.suffix == suffix && kind.makes(ending))
 }
 
 /// Judges a file that is cut by the pieces that its record knows, and takes them where it holds further with them.
 fn by_pieces(source: &dyn Source, file: &mut Adrift, record: &Record, cancel: &Cancel) {
-    let Some(kind) = kinds().find(|kind| kind.makes(file.kind)) else { return };
+    let Some(kind) = KINDS.iter().find(|kind| kind.makes(file.kind)) else { return };
     let pieces: Vec<ByteRange> = record.pieces.iter().map(|(at, bytes)| ByteRange::sized(*at, *bytes)).collect();
     let whole = Pieces::new(source, pieces);
     let ground = Ground { source: &whole, end: ByteOffset(whole.len()), most_read: MOST_WALKED, cancel };

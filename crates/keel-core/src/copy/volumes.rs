@@ -65,7 +65,7 @@ pub(super) fn first(mut copier: Copier, cancel: &Cancel) -> Result<Copier, CoreE
     let through = Arc::new(Through { identity, copier: Mutex::new(Some(copier)), failed: Mutex::new(None) });
     let source: SharedSource = Arc::<Through>::clone(&through);
     let (desk, _nobody) = Desk::new(cancel.clone());
-    let finds = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None, any_byte: false }, &desk).finds;
+    let finds = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None }, &desk).finds;
     let mut used = Vec::new();
     for find in outer(&finds) {
         used.extend(look_into(&source, find, cancel));

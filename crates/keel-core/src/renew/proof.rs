@@ -74,7 +74,7 @@ pub fn prove(
 /// that it keeps, by the ids that they had `before`. What was given up is nobody's to mend.
 #[must_use]
 pub fn again(view: &SharedSource, draft: &Draft, before: &[Find], cancel: &Cancel) -> Sweep {
-    let options = SweepOptions { reach: Reach::Landmarks, state: None, any_byte: false };
+    let options = SweepOptions { reach: Reach::Landmarks, state: None };
     let mut swept = sweep(view, &options, &Desk::new(cancel.clone()).0);
     named_as_before(&mut swept, before);
     let wanted = |find: &Find| {

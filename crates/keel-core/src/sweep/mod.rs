@@ -48,8 +48,6 @@ pub struct SweepOptions {
     pub reach: Reach,
     /// The file that keeps the state, so that a cancelled sweep goes on later; none keeps nothing.
     pub state: Option<PathBuf>,
-    /// Look for the starts of files at every byte of the surface instead of at sectors.
-    pub any_byte: bool,
 }
 
 /// What a running sweep tells.
@@ -163,9 +161,7 @@ pub fn sweep(source: &SharedSource, options: &SweepOptions, desk: &Desk<SweepPro
     // Whatever is read here ends at the next read when it is to stop; the scan of the surface asks by itself.
     let watched = Budgeted::until(SharedSource::clone(source), cancel);
     let known = options.state.as_deref().and_then(|path| SweepState::load(path, &watched));
-    // What was looked at for less is looked at again.
-    let known = known.filter(|known| options.reach != Reach::Surface || known.looked_for(options.any_byte));
-    let mut state = known.unwrap_or_else(|| SweepState::new(&watched, options.any_byte));
+    let mut state = known.unwrap_or_else(|| SweepState::new(&watched));
     let mut keeper = Keeper::new(source, options.state.as_deref());
     let table = table::read(watched.as_ref());
     if cancel.is_cancelled() {

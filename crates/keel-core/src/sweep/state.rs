@@ -14,7 +14,7 @@ use crate::whose::{self, Print};
 use crate::{CoreError, case};
 
 /// Version of the state file.
-const VERSION: u32 = 8;
+const VERSION: u32 = 7;
 
 /// What a scan has seen so far.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -30,11 +30,6 @@ pub struct SweepState {
     pub clues: Clues,
     /// Where files may begin.
     pub starts: Starts,
-    /// True where that was looked for at every byte.
-    pub(super) any_byte: bool,
-    /// The technician's own kinds that were looked for: a hash of them; none without any.
-    #[serde(default)]
-    own_kinds: Option<String>,
     /// What the surface holds.
     pub ground: GroundMap,
 }
@@ -42,7 +37,7 @@ pub struct SweepState {
 impl SweepState {
     /// The state of a scan that has not begun.
     #[must_use]
-    pub fn new(source: &SharedSource, any_byte: bool) -> Self {
+    pub fn new(source: &SharedSource) -> Self {
         Self {
             version: VERSION,
             fingerprint: fingerprint(source),
@@ -50,16 +45,8 @@ impl SweepState {
             bad: Vec::new(),
             clues: Clues::default(),
             starts: Starts::default(),
-            any_byte,
-            own_kinds: keel_adrift::own_kinds(),
             ground: GroundMap::new(source.len()),
         }
-    }
-
-    /// True where the starts of files were looked for as they are wanted: at every byte where that is asked for, and of one's own kinds.
-    #[must_use]
-    pub fn looked_for(&self, any_byte: bool) -> bool {
-        (self.any_byte || !any_byte) && self.own_kinds == keel_adrift::own_kinds()
     }
 
     /// The state kept at `path`, when it is of this drive as it is now.

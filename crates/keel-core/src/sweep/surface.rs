@@ -39,8 +39,6 @@ struct Shared<'a> {
     cancel: &'a Cancel,
     /// What every worker looks with.
     looks: Looks,
-    /// True where files may begin at every byte.
-    any_byte: bool,
     state: Mutex<(SweepState, ByteOffset)>,
 }
 
@@ -63,7 +61,6 @@ pub(super) fn scan(
         stop: AtomicBool::new(false),
         cancel: desk.cancel(),
         looks: state.ground.looks(),
-        any_byte: state.any_byte,
         state: Mutex::new((std::mem::take(state), ByteOffset(0))),
     };
     let workers = thread::available_parallelism().map_or(2, usize::from).clamp(1, 8);
@@ -182,9 +179,6 @@ fn work(shared: &Shared<'_>) {
         }
         seen.clues.look(at, piece, len);
         seen.starts.look(at, piece, len);
-        if shared.any_byte {
-            seen.starts.look_between(at, piece, len);
-        }
         seen.done.push(chunk);
         seen.bytes += chunk.len();
         if seen.bytes >= HAND_OVER {

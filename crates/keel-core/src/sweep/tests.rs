@@ -26,7 +26,7 @@ fn image(folder: &tempfile::TempDir, name: &str, byte: u8) -> SharedSource {
 fn what_was_looked_at_is_not_looked_at_again_and_what_is_left_is_told_piece_by_piece() {
     let folder = tempfile::tempdir().unwrap();
     let source = image(&folder, "quay.img", 1);
-    let mut state = SweepState::new(&source, false);
+    let mut state = SweepState::new(&source);
     state.done.add(range(MIB, 2 * MIB));
     assert_eq!(state.left(&[range(0, 4 * MIB)]), [range(0, MIB), range(2 * MIB, 4 * MIB)]);
     assert_eq!(state.left(&[range(MIB, 2 * MIB)]), []);
@@ -42,7 +42,7 @@ fn the_state_of_another_drive_or_of_one_that_changed_is_not_taken() {
     let folder = tempfile::tempdir().unwrap();
     let source = image(&folder, "quay.img", 1);
     let kept = folder.path().join("sweep.json");
-    SweepState::new(&source, false).save(&kept).unwrap();
+    SweepState::new(&source).save(&kept).unwrap();
     assert!(SweepState::load(&kept, &image(&folder, "other.img", 1)).is_none(), "another drive that holds the same");
     drop(source);
     // The same name, another card: its edges are the same, its middle is not.
@@ -62,7 +62,7 @@ fn the_state_of_another_drive_or_of_one_that_changed_is_not_taken() {
 fn what_cannot_be_kept_is_said_once_and_the_scan_needs_nothing_of_it() {
     let folder = tempfile::tempdir().unwrap();
     let source = image(&folder, "quay.img", 1);
-    let state = SweepState::new(&source, false);
+    let state = SweepState::new(&source);
     // A file stands where a folder would have to be.
     let blocked = folder.path().join("quay.img/sweep.json");
     let mut keeper = Keeper::new(&source, Some(&blocked));
@@ -142,7 +142,7 @@ fn stopped_at(below: &SharedSource, to_come: u64, reach: Reach, path: &Path) -> 
         behind: AtomicU64::new(0),
     });
     let source: SharedSource = Arc::<StoppedAt>::clone(&drive);
-    let options = SweepOptions { reach, state: Some(path.to_path_buf()), any_byte: false };
+    let options = SweepOptions { reach, state: Some(path.to_path_buf()) };
     let swept = sweep(&source, &options, &Desk::new(cancel).0);
     (drive, swept)
 }
@@ -183,7 +183,7 @@ fn a_sweep_that_is_stopped_asks_the_drive_nothing_more_and_loses_nothing_that_wa
     let folder = tempfile::tempdir().unwrap();
     let below = image(&folder, "quay.img", 1);
     let path = folder.path().join("sweep.json");
-    let mut kept = SweepState::new(&below, false);
+    let mut kept = SweepState::new(&below);
     kept.done.add(range(MIB, 2 * MIB));
     kept.save(&path).unwrap();
     for reach in [Reach::Landmarks, Reach::Doubt] {

@@ -14,7 +14,7 @@ use keel_source::{OpenOptions, RangeSet};
 fn joined(image: &std::path::Path) -> Vec<Adrift> {
     let source = keel_source::open(image, OpenOptions::default()).unwrap();
     let (desk, _progress) = Desk::new(Cancel::default());
-    let swept = sweep::sweep(&source, &SweepOptions { reach: Reach::Surface, state: None, any_byte: false }, &desk);
+    let swept = sweep::sweep(&source, &SweepOptions { reach: Reach::Surface, state: None }, &desk);
     let (desk, _progress): (Desk<AdriftProgress>, _) = Desk::new(Cancel::default());
     let held = (&RangeSet::default(), swept.finds.as_slice());
     adrift::adrift(&source, &swept.starts.sorted(), held, &Cuts::Joined(Vec::new()), &desk).files

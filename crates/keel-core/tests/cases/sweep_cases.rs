@@ -201,7 +201,7 @@ fn a_cancelled_sweep_goes_on_where_it_was_and_finds_the_same() {
     bench.zero(65 * MIB - 512, 512);
     let source = bench.open();
     let state = bench.folder.path().join("sweep.json");
-    let options = SweepOptions { reach: Reach::Surface, state: Some(state.clone()), any_byte: false };
+    let options = SweepOptions { reach: Reach::Surface, state: Some(state.clone()) };
     let whole = swept(&source, Reach::Surface);
     // Stopped in the middle of the surface, on a drive slow enough for that.
     let (desk, progress) = Desk::<SweepProgress>::new(Cancel::default());
@@ -281,7 +281,7 @@ fn a_sweep_stopped_at_any_moment_asks_for_next_to_nothing_more() {
         let (desk, _progress) = Desk::new(Cancel::default());
         let inner = Arc::clone(&source);
         let drive = Arc::new(StopsAt { inner, asked: AtomicU64::new(0), at, cancel: desk.cancel().clone() });
-        let stopped = sweep(&(Arc::clone(&drive) as SharedSource), &SweepOptions { reach: Reach::Surface, state: None, any_byte: false }, &desk);
+        let stopped = sweep(&(Arc::clone(&drive) as SharedSource), &SweepOptions { reach: Reach::Surface, state: None }, &desk);
         (stopped, drive.asked.load(Ordering::Relaxed))
     };
     let (whole, asked) = run(u64::MAX);

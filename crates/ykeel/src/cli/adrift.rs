@@ -20,9 +20,6 @@ pub(crate) struct AdriftArgs {
     /// Also on ground that sound volumes hold.
     #[arg(long)]
     pub(crate) everywhere: bool,
-    /// Files that begin at any byte, not at sectors alone: inside of what nobody knows. The surface is read anew for it.
-    #[arg(long)]
-    pub(crate) any_byte: bool,
     /// Look for what cut files go on in: only what proves itself as a whole is joined. It may take minutes for each.
     #[arg(long)]
     pub(crate) join: bool,
@@ -38,7 +35,7 @@ impl AdriftArgs {
     /// True where anything is asked for.
     pub(crate) fn is_asked(&self) -> bool {
         let chosen = !self.kinds.is_empty() || self.least.is_some() || !self.state.is_empty();
-        chosen || self.everywhere || self.any_byte || self.join || self.same || !self.new_since.is_empty()
+        chosen || self.everywhere || self.join || self.same || !self.new_since.is_empty()
     }
 }
 

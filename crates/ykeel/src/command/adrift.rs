@@ -9,7 +9,7 @@ use keel_core::sweep::Reach;
 use keel_source::{RangeSet, SharedSource, counted, printable, size_decimal};
 use serde::Serialize;
 
-use super::shared::{bar, cancel, open, print_json, sweep_at, wait};
+use super::shared::{bar, cancel, open, print_json, sweep, wait};
 use crate::cli::{AdriftArgs, SourceArgs};
 use crate::exit::Ended;
 use crate::out::{say, tell};
@@ -46,10 +46,8 @@ struct LookedAll {
 
 /// Sweeps the surface and judges what begins there.
 fn look(source: &SharedSource, which: &AdriftArgs) -> anyhow::Result<LookedAll> {
-    let swept = sweep_at(source, Reach::Surface, which.any_byte)?;
-    let (mut starts, untold) = (swept.starts.sorted(), swept.starts.untold);
-    // An earlier sweep may have looked at every byte.
-    starts.retain(|start| which.any_byte || start.at.0.is_multiple_of(512));
+    let swept = sweep(source, Reach::Surface)?;
+    let (starts, untold) = (swept.starts.sorted(), swept.starts.untold);
     let (drive, finds) = (SharedSource::clone(source), swept.finds);
     let (everywhere, join) = (which.everywhere, which.join);
     let job = Job::start(move |desk: &Desk<AdriftProgress>| {

@@ -76,13 +76,8 @@ pub(crate) fn bar(total: u64, what: &'static str) -> ProgressBar {
 
 /// Sweeps with a bar; the state is kept, so that a cancelled sweep goes on with the next call.
 pub(crate) fn sweep(source: &SharedSource, reach: Reach) -> anyhow::Result<Sweep> {
-    sweep_at(source, reach, false)
-}
-
-/// The same; with `any_byte` files are looked for at every byte of the surface.
-pub(crate) fn sweep_at(source: &SharedSource, reach: Reach, any_byte: bool) -> anyhow::Result<Sweep> {
     let state = case::drive_folder(source.identity()).join("sweep.json");
-    let options = SweepOptions { reach, state: Some(state), any_byte };
+    let options = SweepOptions { reach, state: Some(state) };
     let drive = SharedSource::clone(source);
     let job = Job::start(move |desk: &Desk<SweepProgress>| sweep::sweep(&drive, &options, desk));
     let bar = bar(1, "surface");

@@ -28,7 +28,7 @@ fn asked(path: &std::path::Path) -> Option<Asked> {
     let source = yard::as_seen(yard::open(path, OpenOptions::default()).ok()?).ok()?;
     let ground = Ground::ask(&source, &Cancel::default(), &mut |_| {});
     let swept = [Reach::Landmarks, Reach::Doubt].map(|reach| {
-        let swept = sweep::sweep(&source, &SweepOptions { reach, state: None, any_byte: false }, &Desk::new(Cancel::default()).0);
+        let swept = sweep::sweep(&source, &SweepOptions { reach, state: None }, &Desk::new(Cancel::default()).0);
         let ladder = ladder::examine_on(&ground, &source, &swept, &Cancel::default());
         (swept, ladder)
     });

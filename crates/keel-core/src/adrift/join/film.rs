@@ -151,7 +151,7 @@ impl Film<'_> {
         let begin = from.saturating_sub(first % cluster).next_multiple_of(cluster) + first % cluster;
         let fits = |place: &u64| {
             let (head, tail) = ((from, *place), (place + (moved - now), to + (moved - now)));
-            let is_own = |(from, to): (u64, u64)| self.loose.is_free(from, to) && !self.is_foreign(from, to);
+            let is_own = |(from, to): (u64, u64)| self.loose.is_free(from, to) && !self.is_blank(from, to);
             is_own(head) && is_own(tail) && self.frames_hold(broken.good, behind, (*place, now, moved))
         };
         let places = (begin..=to).step_by(usize::try_from(cluster).ok()?).take(usize::try_from(MOST_BREAKS).ok()?);
@@ -167,15 +167,14 @@ impl Film<'_> {
         Some(place - self.start - now)
     }
 
-    /// True where a whole cluster of zeros or of text lies between two bytes of the drive: packed frames have none.
-    fn is_foreign(&self, from: u64, to: u64) -> bool {
+    /// True where a whole cluster of zeros lies between two bytes of the drive: packed frames have none.
+    fn is_blank(&self, from: u64, to: u64) -> bool {
         let (cluster, first) = self.loose.raster;
         let begin = from.saturating_sub(first % cluster).next_multiple_of(cluster) + first % cluster;
         let Ok(step) = usize::try_from(cluster) else { return false };
         let mut buf = vec![0; step];
-        let is_text = |byte: &u8| byte.is_ascii() && (*byte == 0 || *byte > 8);
-        let foreign = |at: u64| self.loose.source.read_at(ByteOffset(at), &mut buf).is_ok() && buf.iter().all(is_text);
-        (begin..to).step_by(step).take_while(|at| at + cluster <= to).any(foreign)
+        let is_blank = |at: u64| self.loose.source.read_at(ByteOffset(at), &mut buf).is_ok() && buf.iter().all(|byte| *byte == 0);
+        (begin..to).step_by(step).take_while(|at| at + cluster <= to).any(is_blank)
     }
 
     /// Whether the frames between bytes `good` and `behind` of the film hold with a break at a byte of the drive.

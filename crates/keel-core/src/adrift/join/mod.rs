@@ -6,7 +6,7 @@ mod film;
 
 use std::collections::{BTreeSet, HashMap};
 
-use keel_adrift::{Ground, Judged, Kind, Landmark, Looked, State, judge, kinds};
+use keel_adrift::{Ground, Judged, KINDS, Kind, Landmark, Looked, State, judge};
 use keel_source::{ByteOffset, ByteRange, Identity, LinkKind, RangeSet, ReadError, Source};
 
 use super::Adrift;
@@ -24,8 +24,6 @@ const MOST_ENDS: usize = 24;
 const MOST_ENDS_BY_LANDMARK: usize = 2048;
 /// Bytes that a wrong piece may be walked over.
 const BRIEF: u64 = 192 << 10;
-/// Times that a reader may go over what came before.
-const MOST_TIMES: u64 = 4;
 /// Bytes at the start of a picture in which other parts than its coded data stand.
 const HEADS: u64 = 128 << 10;
 /// Bytes that are glanced at.
@@ -113,7 +111,7 @@ pub(super) fn join(loose: &Loose<'_>, file: &Adrift) -> Option<Joined> {
     if FILMS.contains(&file.kind) {
         return film::join(loose, file);
     }
-    let kind = kinds().find(|kind| PROVEN.contains(&kind.word) && kind.makes(file.kind))?;
+    let kind = KINDS.iter().find(|kind| PROVEN.contains(&kind.word) && kind.makes(file.kind))?;
     let whole = ByteOffset(loose.source.len());
     let mut search = Search { loose, kind, left: MOST_WALKED, likely: HashMap::new() };
     let mut pieces = vec![ByteRange::new(file.at_byte, whole)];
@@ -151,6 +149,8 @@ struct SoFar<'p> {
     last: ByteRange,
     /// Bytes of the pieces before it.
     ahead: u64,
+    /// Bytes that were read for it.
+    read: u64,
     /// Bytes up to which the structure holds.
     held: u64,
 }
@@ -176,6 +176,7 @@ impl Search<'_> {
             before,
             last: *last,
             ahead: before.iter().map(|piece| piece.len()).sum(),
+            read: looked.read,
             held: looked.file.as_ref().map_or(0, |judged| judged.bytes),
         };
         let gaps = self.gaps(&so_far, looked.landmark);
@@ -244,8 +245,7 @@ impl Search<'_> {
         let mut own = so_far.before.to_vec();
         own.extend([ByteRange::new(so_far.last.start, ByteOffset(end)), free]);
         // What is not the file's own breaks soon; only what does not is walked to its end.
-        let walked = so_far.ahead + (end - so_far.last.start.0);
-        let mut looked = self.look(&own, walked.saturating_mul(MOST_TIMES).saturating_add(BRIEF))?;
+        let mut looked = self.look(&own, so_far.read.saturating_add(BRIEF))?;
         if looked.is_spent {
             looked = self.look(&own, u64::MAX)?;
         }

@@ -159,7 +159,7 @@ fn looked_at(drive: &SharedSource) -> Vec<u64> {
     let recorder = Arc::new(Recorder { below: Arc::clone(drive), read: Mutex::new(Vec::new()) });
     let source: SharedSource = recorder.clone();
     let (desk, _told) = Desk::new(Cancel::default());
-    let found = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None, any_byte: false }, &desk);
+    let found = sweep(&source, &SweepOptions { reach: Reach::Landmarks, state: None }, &desk);
     for find in readable(&found.finds) {
         let volume = files::open(&source, find).unwrap();
         let _ = volume.walk(Deleted::Show, &mut |entry| {
@@ -279,7 +279,7 @@ fn crc32(bytes: &[u8]) -> u32 {
 /// Everything that reads a drive: sweep, volumes and their files; with `all`, ladder, check, layout, staging and the view after it.
 pub fn everything(drive: &SharedSource, reach: Reach, all: bool) {
     let (desk, _told) = Desk::new(Cancel::default());
-    let found = sweep(drive, &SweepOptions { reach, state: None, any_byte: false }, &desk);
+    let found = sweep(drive, &SweepOptions { reach, state: None }, &desk);
     for find in readable(&found.finds) {
         let _ = look_into(drive, find, &found.finds);
         if all {

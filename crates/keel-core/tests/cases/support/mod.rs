@@ -271,7 +271,7 @@ pub fn accepted_by_driver(kind: &str, image: &Path, entry: keel_source::ByteRang
 /// Sweeps without keeping a state.
 pub fn swept(source: &SharedSource, reach: Reach) -> Sweep {
     let (desk, _progress) = Desk::new(Cancel::default());
-    sweep(source, &SweepOptions { reach, state: None, any_byte: false }, &desk)
+    sweep(source, &SweepOptions { reach, state: None }, &desk)
 }
 
 /// What a sweep found: id, kind, first byte, bytes, label.

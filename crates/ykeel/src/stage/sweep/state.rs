@@ -119,7 +119,7 @@ pub(crate) fn begin(reach: Reach) -> Effects {
         drive.sweep.progress = None;
         // What an earlier sweep saw of a drive that did not change is known from the start.
         let state = Some(case::drive_folder(drive.source.identity()).join("sweep.json"));
-        let (source, options) = (SharedSource::clone(&drive.source), SweepOptions { reach, state, any_byte: false });
+        let (source, options) = (SharedSource::clone(&drive.source), SweepOptions { reach, state });
         drive.sweep.job = Some(Job::start(move |desk| sweep::sweep(&source, &options, desk)));
         if reach != Reach::Landmarks {
             drive.sweep.swept = Swept::Stopped;
