@@ -4,7 +4,8 @@ use std::path::PathBuf;
 
 use serde_json::Value;
 
-use crate::case::JournalLine;
+use crate::case::{self, JournalLine};
+use crate::plan::WRITTEN;
 
 /// Something that changed the drive, or brought something over from it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,13 +35,20 @@ pub enum Deed {
     Renewed,
     /// What a plan had written was taken back.
     Undone,
+    /// What an interrupted plan had begun was written to its end.
+    Finished,
+    /// The writing of a plan, or of its way back, broke off.
+    BrokenOff,
     /// The drive as planned was written to a new image.
     Saved {
         /// Its file.
         to: String,
     },
     /// Ground was overwritten for good.
-    Wiped,
+    Wiped {
+        /// True where it went to its end.
+        is_whole: bool,
+    },
     /// Files were taken out.
     TakenOut {
         /// As they should be.
@@ -84,12 +92,15 @@ impl DeedLine {
                 bytes: of("verified", "verified_bytes")?,
                 is_whole: detail.get("verified")?.get("rotten")?.as_array()?.is_empty() && of("verified", "unproven_bytes")? == 0,
             },
-            "apply" | "finish" if detail.get("error").is_some() => return None,
+            "apply" | "finish" | "undo" if text("result") != WRITTEN => Deed::BrokenOff,
             "apply" if has_intent(detail, "create") => Deed::Renewed,
             "apply" => Deed::Repaired { places: number("of") },
+            "finish" => Deed::Finished,
             "undo" => Deed::Undone,
             "save" => Deed::Saved { to: text("file") },
-            "wipe" => Deed::Wiped,
+            "wipe" => {
+                Deed::Wiped { is_whole: detail.get("cancelled").and_then(Value::as_bool) == Some(false) && number("failed") == 0 }
+            }
             "extract" => Deed::TakenOut {
                 whole: number("whole"),
                 damaged: number("plausible") + number("cut") + number("partly_unreadable"),
@@ -103,6 +114,11 @@ impl DeedLine {
         };
         Some(Self { at: line.at.clone(), deed })
     }
+}
+
+/// True where one of `lines` tells of something that may have written to the drive, however it ended. A measurement puts back what it wrote.
+pub(super) fn may_have_written(lines: &[JournalLine]) -> bool {
+    case::changed(lines) || lines.iter().any(|line| matches!(line.event.as_str(), "fathom" | "put back"))
 }
 
 fn has_intent(detail: &Value, intent: &str) -> bool {

@@ -53,6 +53,8 @@ pub struct Account {
     pub wrong: Vec<Wrong>,
     /// What was done, in order.
     pub done: Vec<DeedLine>,
+    /// True where the journal knows of nothing that may have written to the drive, and no plan stands on it.
+    pub is_untouched: bool,
     /// The volumes that stand on the drive, and those of older generations.
     pub volumes: Vec<VolumeAccount>,
     /// What was taken out, as its manifests say, each once.
@@ -91,8 +93,10 @@ impl Account {
         });
         let wrong = wrong(before.as_ref().map_or(ladder, |before| &before.ladder), ladder);
         let bad: RangeSet = swept.bad.iter().chain(source.missing()).copied().collect();
+        let is_untouched = before.is_none() && !deed::may_have_written(journal);
         Self {
             before,
+            is_untouched,
             wrong,
             done: journal.iter().filter_map(DeedLine::of).collect(),
             volumes: content::volumes(source, &swept.finds, &bad, cancel),

@@ -14,7 +14,7 @@ const CHANGES: [&str; 5] = ["apply", "finish", "undo", "wipe", "end"];
 
 /// True where one of `lines` tells that the drive was changed.
 #[must_use]
-pub(super) fn changed(lines: &[JournalLine]) -> bool {
+pub(crate) fn changed(lines: &[JournalLine]) -> bool {
     lines.iter().any(|line| CHANGES.contains(&line.event.as_str()))
 }
 

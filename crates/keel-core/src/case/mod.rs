@@ -5,6 +5,7 @@ mod journal;
 mod record;
 mod standing;
 
+pub(crate) use deeds::changed;
 pub use deeds::deed;
 pub use journal::{JournalLine, Seal, Verified, lines, now, stamp, verify};
 pub use record::{CASE_VERSION, Case, CaseRecord, CheckMade, Mark, Told};

@@ -18,6 +18,9 @@ use crate::error::{CoreError, Refusal, file_error};
 use crate::leave::{Confirmation, Purpose, leave};
 use crate::whose::not_on_its_own_medium;
 
+/// What the journal says of a plan, or of its way back, that was written to its end.
+pub(crate) const WRITTEN: &str = "written, read back and compared";
+
 /// How to apply.
 #[derive(Debug, Clone)]
 pub struct ApplyOptions {
@@ -90,7 +93,7 @@ pub fn apply(
     each(Step::BundleDurable);
     let written = write_edits(target.as_mut(), &plan.edits, each);
     let edits: Vec<serde_json::Value> = plan.edits.iter().take(MOST_NOTED).map(noted).collect();
-    let result = written.as_ref().map_or_else(|error| crate::chain(error), |()| "written, read back and compared".into());
+    let result = written.as_ref().map_or_else(|error| crate::chain(error), |()| WRITTEN.into());
     let detail =
         serde_json::json!({ "bundle": path, "edits": edits, "of": plan.edits.len(), "bytes": plan.bytes(), "result": result });
     case::note(source.as_ref(), "apply", &detail);

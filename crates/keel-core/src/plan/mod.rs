@@ -10,6 +10,7 @@ pub use crate::bundle::{
     BUNDLE_VERSION, Bundle, BundleRange, Condition, MAGIC, ReadNow, Side, TRAILER, condition, condition_of, interrupted,
 };
 pub use crate::leave::Confirmation;
+pub(crate) use apply::WRITTEN;
 pub use apply::{Applied, ApplyOptions, Step, apply, bundle_place, save_as};
 pub use recover::{Direction, recover, recover_target, source_of};
 

@@ -66,7 +66,7 @@ pub fn recover(
     let done = if direction == Direction::Finish { Condition::Applied } else { Condition::Former };
     let written = if before == done { Ok(()) } else { recover_target(target.as_mut(), bundle, direction, each) };
     let event = if direction == Direction::Finish { "finish" } else { "undo" };
-    let result = written.as_ref().map_or_else(|error| crate::chain(error), |()| "written, read back and compared".into());
+    let result = written.as_ref().map_or_else(|error| crate::chain(error), |()| super::WRITTEN.into());
     let detail = serde_json::json!({ "bundle": path, "ranges": bundle.ranges.len(), "result": result });
     case::note(source.as_ref(), event, &detail);
     written?;

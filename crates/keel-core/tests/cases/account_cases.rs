@@ -167,3 +167,34 @@ fn a_manifest_that_leads_out_of_its_folder_shows_nothing_of_there() {
     assert!(told.taken[0].pictures.is_empty());
     assert_eq!(told.taken[0].sorts[&Sort::Picture].whole, 2);
 }
+
+#[test]
+fn what_broke_off_is_not_told_as_done_and_what_may_have_written_leaves_no_drive_untouched() {
+    let bench = Bench::new(100 * MIB);
+    bench.fat(MIB, 80 * MIB, "16", "SPARES", &files(2));
+    let source = bench.open();
+    let sweep = swept(&source, Reach::Doubt);
+    let of = |event: &str, detail: serde_json::Value| {
+        let told = account(&source, &sweep, &[line(event, detail)]);
+        (told.done.into_iter().map(|line| line.deed).next(), told.is_untouched)
+    };
+    let written = "written, read back and compared";
+    let applied = |result: &str| serde_json::json!({"edits": [], "of": 3, "result": result});
+    assert_eq!(of("apply", applied(written)), (Some(Deed::Repaired { places: 3 }), false));
+    assert_eq!(of("finish", applied(written)), (Some(Deed::Finished), false));
+    assert_eq!(of("undo", applied(written)), (Some(Deed::Undone), false));
+    for event in ["apply", "finish", "undo"] {
+        assert_eq!(of(event, applied("sector 63 does not take it")), (Some(Deed::BrokenOff), false), "{event}");
+    }
+    let wiped = |cancelled: bool, failed: u64| serde_json::json!({"cancelled": cancelled, "failed": failed});
+    for (detail, is_whole) in [
+        (wiped(false, 0), true),
+        (wiped(true, 0), false),
+        (wiped(false, 2), false),
+        (serde_json::json!({"error": "gone", "so_far": {}}), false),
+    ] {
+        assert_eq!(of("wipe", detail.clone()), (Some(Deed::Wiped { is_whole }), false), "{detail}");
+    }
+    assert_eq!(of("fathom", serde_json::json!({"error": "gone"})), (None, false));
+    assert_eq!(of("ladder", serde_json::json!({})), (None, true));
+}

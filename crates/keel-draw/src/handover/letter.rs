@@ -55,8 +55,9 @@ fn title(facts: &Facts<'_>, account: &Account) -> &'static str {
     let deeds = || account.done.iter().map(|line| &line.deed);
     let last = deeds().rfind(|deed| !matches!(deed, Deed::Copied { .. } | Deed::Verified { .. } | Deed::Measured { .. }));
     match last {
-        Some(Deed::Wiped) => return "title_wiped",
+        Some(Deed::Wiped { is_whole: true }) => return "title_wiped",
         Some(Deed::Renewed) => return "title_renewed",
+        Some(Deed::BrokenOff | Deed::Wiped { is_whole: false }) => return "title_open",
         _ => {}
     }
     let standing = standing(facts, account);
@@ -136,7 +137,9 @@ fn done(facts: &Facts<'_>, account: &Account, phrases: &Phrases) -> Vec<String> 
         points.push(phrases.say("done_repaired", &[("places", &phrases.count("places", before.places))]));
     }
     if points.is_empty() {
-        points.push(phrases.get(if facts.journal.is_some() { "done_looked" } else { "done_examined" }).into());
+        points.push(
+            phrases.get(if facts.journal.is_some() && account.is_untouched { "done_looked" } else { "done_examined" }).into(),
+        );
     }
     let more = points.len().saturating_sub(MOST_POINTS);
     points.drain(..more);
@@ -158,7 +161,9 @@ fn deed(line: &DeedLine, phrases: &Phrases) -> String {
         Deed::Renewed => phrases.get("done_renewed").into(),
         Deed::Undone => phrases.get("done_undone").into(),
         Deed::Saved { .. } => phrases.get("done_saved").into(),
-        Deed::Wiped => phrases.get("done_wiped").into(),
+        Deed::Wiped { .. } => phrases.get("done_wiped").into(),
+        Deed::Finished => phrases.get("done_finished").into(),
+        Deed::BrokenOff => phrases.get("done_broken_off").into(),
         Deed::TakenOut { whole, damaged, failed, .. } => {
             let [whole, damaged, failed] = [whole, damaged, failed].map(u64::to_string);
             phrases.say("done_taken", &[("whole", &whole), ("damaged", &damaged), ("failed", &failed)])
